@@ -1,0 +1,5 @@
+"""Lets `python -m oaktrim` stand for the installed command."""
+
+from oaktrim.cli.main import main
+
+main()

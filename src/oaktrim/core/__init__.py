@@ -1,0 +1,1 @@
+"""All computation: no interface, no printing, no globals that change."""

@@ -1,0 +1,1 @@
+"""Pixels to blocks and back, a module a family of formats."""

@@ -1,0 +1,478 @@
+"""BC1 and BC3: colour in blocks of two RGB565 ends and sixteen 2-bit steps, with one bit or eight of alpha.
+
+Khronos Data Format Specification 1.3, sections 19.1 to 19.3. With the first end above the second, a BC1 block has four
+even steps; otherwise three, and a fourth code that is black, or clear where the format has alpha. BC3 always has four.
+
+The encoder follows the principal axis of the colours to its first ends, refits the ends by least squares to the
+steps chosen until nothing is gained, tries the three-step mode, and then walks the ends by single codes.
+"""
+
+from __future__ import annotations
+
+from functools import cache
+
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+
+from oaktrim.core.codecs.bc4 import channel_block, decode_channel
+from oaktrim.core.codecs.effort import EncodeOptions
+from oaktrim.core.pixels.image import Image, Pixels, to_rgba
+from oaktrim.core.progress import each_chunk
+
+_FAST = {"contract", "reassoc", "nsz", "arcp"}
+# Squared errors are whole numbers below 2**24, so a block's sum is exact enough in float32.
+_FAR = np.float32(1e9)
+
+
+@njit(nogil=True, cache=True, fastmath=_FAST)
+def _palette(ends, three, palette):
+    """Fill `palette` (3, 4) float32 with the colours of six end codes (r0, g0, b0, r1, g1, b1) in 5, 6, 5 bits."""
+    for c in range(3):
+        a, b = ends[c], ends[3 + c]
+        if c == 1:
+            a, b = (a << 2) | (a >> 4), (b << 2) | (b >> 4)
+        else:
+            a, b = (a << 3) | (a >> 2), (b << 3) | (b >> 2)
+        palette[c, 0] = a
+        palette[c, 1] = b
+        if three:
+            palette[c, 2] = (a + b + 1) // 2
+            palette[c, 3] = palette[c, 2]
+        else:
+            palette[c, 2] = (2 * a + b + 1) // 3
+            palette[c, 3] = (a + 2 * b + 1) // 3
+
+
+@njit(nogil=True, cache=True, fastmath=_FAST, inline="never")
+def _cost(px, ends, three, palette):
+    """Return the squared error of a block px (4, 16) float32 (R, G, B, weight) with the best step for each pixel."""
+    _palette(ends, three, palette)
+    r0, g0, b0 = palette[0, 0], palette[1, 0], palette[2, 0]
+    r1, g1, b1 = palette[0, 1], palette[1, 1], palette[2, 1]
+    r2, g2, b2 = palette[0, 2], palette[1, 2], palette[2, 2]
+    r3, g3, b3 = palette[0, 3], palette[1, 3], palette[2, 3]
+    total = np.float32(0.0)
+    for i in range(16):
+        r, g, b = px[0, i], px[1, i], px[2, i]
+        d0 = (r - r0) * (r - r0) + (g - g0) * (g - g0) + (b - b0) * (b - b0)
+        d1 = (r - r1) * (r - r1) + (g - g1) * (g - g1) + (b - b1) * (b - b1)
+        d2 = (r - r2) * (r - r2) + (g - g2) * (g - g2) + (b - b2) * (b - b2)
+        d3 = (r - r3) * (r - r3) + (g - g3) * (g - g3) + (b - b3) * (b - b3)
+        total += px[3, i] * min(min(d0, d1), min(d2, d3))
+    return total
+
+
+@njit(nogil=True, cache=True, fastmath=_FAST, inline="never")
+def _refit(px, palette, three, ends):
+    """Set `ends` to the least-squares ends for the steps that `palette` chooses; return False where they are undefined."""
+    r0, g0, b0 = palette[0, 0], palette[1, 0], palette[2, 0]
+    r1, g1, b1 = palette[0, 1], palette[1, 1], palette[2, 1]
+    r2, g2, b2 = palette[0, 2], palette[1, 2], palette[2, 2]
+    r3, g3, b3 = palette[0, 3], palette[1, 3], palette[2, 3]
+    s2 = np.float32(0.5) if three else np.float32(1.0 / 3.0)
+    s3 = np.float32(0.5) if three else np.float32(2.0 / 3.0)
+    aa = ab = bb = ar = ag = ac = br = bg = bc = np.float32(0.0)
+    for i in range(16):
+        r, g, b = px[0, i], px[1, i], px[2, i]
+        d0 = (r - r0) * (r - r0) + (g - g0) * (g - g0) + (b - b0) * (b - b0)
+        d1 = (r - r1) * (r - r1) + (g - g1) * (g - g1) + (b - b1) * (b - b1)
+        d2 = (r - r2) * (r - r2) + (g - g2) * (g - g2) + (b - b2) * (b - b2)
+        d3 = (r - r3) * (r - r3) + (g - g3) * (g - g3) + (b - b3) * (b - b3)
+        near = min(d0, d1)
+        s = np.float32(1.0) if d1 < d0 else np.float32(0.0)
+        s = s2 if d2 < near else s
+        near = min(near, d2)
+        s = s3 if d3 < near else s
+        w = px[3, i]
+        a = (np.float32(1.0) - s) * w
+        t = s * w
+        aa += a * (np.float32(1.0) - s)
+        ab += a * s
+        bb += t * s
+        ar += a * r
+        ag += a * g
+        ac += a * b
+        br += t * r
+        bg += t * g
+        bc += t * b
+    det = aa * bb - ab * ab
+    if det < np.float32(1e-3):
+        return False
+    inv = np.float32(1.0) / det
+    _quantise((ar * bb - br * ab) * inv, (ag * bb - bg * ab) * inv, (ac * bb - bc * ab) * inv, ends, 0)
+    _quantise((br * aa - ar * ab) * inv, (bg * aa - ag * ab) * inv, (bc * aa - ac * ab) * inv, ends, 3)
+    return True
+
+
+@njit(nogil=True, cache=True, fastmath=_FAST)
+def _quantise(r, g, b, ends, at):
+    """Write a colour (0..255) as codes of 5, 6 and 5 bits into `ends` from `at` on, to the nearest code."""
+    ends[at] = np.int32(min(max(r * np.float32(31.0 / 255.0) + np.float32(0.5), np.float32(0.0)), np.float32(31.0)))
+    ends[at + 1] = np.int32(min(max(g * np.float32(63.0 / 255.0) + np.float32(0.5), np.float32(0.0)), np.float32(63.0)))
+    ends[at + 2] = np.int32(min(max(b * np.float32(31.0 / 255.0) + np.float32(0.5), np.float32(0.0)), np.float32(31.0)))
+
+
+@njit(nogil=True, cache=True, fastmath=_FAST, inline="never")
+def _axis_ends(px, inset, ends):
+    """Set `ends` to the extremes of the colours along their principal axis, drawn in by `inset` of the length."""
+    n = mr = mg = mb = np.float32(0.0)
+    for i in range(16):
+        w = px[3, i]
+        n += w
+        mr += w * px[0, i]
+        mg += w * px[1, i]
+        mb += w * px[2, i]
+    inv = np.float32(1.0) / max(n, np.float32(1.0))
+    mr *= inv
+    mg *= inv
+    mb *= inv
+    rr = rg = rb = gg = gb = bb = np.float32(0.0)
+    for i in range(16):
+        w = px[3, i]
+        r, g, b = px[0, i] - mr, px[1, i] - mg, px[2, i] - mb
+        rr += w * r * r
+        rg += w * r * g
+        rb += w * r * b
+        gg += w * g * g
+        gb += w * g * b
+        bb += w * b * b
+    # Begin on the row of the channel that varies most: it is never at right angles to the axis sought.
+    if rr >= gg and rr >= bb:
+        x, y, z = rr, rg, rb
+    elif gg >= bb:
+        x, y, z = rg, gg, gb
+    else:
+        x, y, z = rb, gb, bb
+    for _ in range(4):
+        u = rr * x + rg * y + rb * z
+        v = rg * x + gg * y + gb * z
+        w = rb * x + gb * y + bb * z
+        longest = max(abs(u), max(abs(v), abs(w)))
+        if longest < np.float32(1e-6):
+            break
+        scale = np.float32(1.0) / longest
+        x, y, z = u * scale, v * scale, w * scale
+    square = x * x + y * y + z * z
+    if square < np.float32(1e-12):
+        x, y, z, square = np.float32(1.0), np.float32(1.0), np.float32(1.0), np.float32(3.0)
+    low, high = _FAR, -_FAR
+    for i in range(16):
+        t = (px[0, i] - mr) * x + (px[1, i] - mg) * y + (px[2, i] - mb) * z
+        counts = px[3, i] > 0
+        low = min(low, t if counts else _FAR)
+        high = max(high, t if counts else -_FAR)
+    pull = (high - low) * inset
+    low, high = (low + pull) / square, (high - pull) / square
+    _quantise(mr + x * high, mg + y * high, mb + z * high, ends, 0)
+    _quantise(mr + x * low, mg + y * low, mb + z * low, ends, 3)
+
+
+@njit(nogil=True, cache=True, inline="never")
+def _converge(px, three, ends, trial, palette, rounds):
+    """Refit `ends` until nothing is gained, at most `rounds` times; return the cost."""
+    best = _cost(px, ends, three, palette)
+    for _ in range(rounds):
+        if best == 0 or not _refit(px, palette, three, trial):
+            break
+        cost = _cost(px, trial, three, palette)
+        if cost >= best:
+            break
+        best = cost
+        ends[:] = trial
+    return best
+
+
+@njit(nogil=True, cache=True, inline="never")
+def _walk(px, three, ends, trial, palette, best, rounds, moves):
+    """Walk the ends by the listed moves (M, 6) while each gains; return the cost."""
+    for _ in range(rounds):
+        gained = False
+        for m in range(moves.shape[0]):
+            if best == 0:
+                return best
+            inside = True
+            for k in range(6):
+                trial[k] = ends[k] + moves[m, k]
+                top = 63 if k % 3 == 1 else 31
+                inside &= 0 <= trial[k] <= top
+            if inside:
+                cost = _cost(px, trial, three, palette)
+                if cost < best:
+                    best = cost
+                    ends[:] = trial
+                    gained = True
+        if not gained:
+            break
+    return best
+
+
+@njit(nogil=True, cache=True, inline="never")
+def _search(px, effort, may_three, must_three, moves, best_ends, ends, trial, palette):
+    """Fill `best_ends` and return (three-step mode, cost) for a block whose weights are not all zero."""
+    best = _FAR
+    best_three = must_three
+    starts = 1 if effort < 2 else 4
+    for mode in range(2):
+        three = mode == 1
+        if (three and not (may_three or must_three)) or (not three and must_three):
+            continue
+        if three and not must_three and (best == 0 or effort == 0):
+            continue
+        for start in range(starts):
+            _axis_ends(px, np.float32(start if start < 3 else 0.5) * np.float32(1.0 / 16.0), ends)
+            if starts == 1:
+                _axis_ends(px, np.float32(1.0 / 16.0), ends)
+            cost = _converge(px, three, ends, trial, palette, 2 + 3 * effort)
+            if effort == 2:
+                cost = _walk(px, three, ends, trial, palette, cost, 8, moves)
+            if cost < best:
+                best = cost
+                best_three = three
+                best_ends[:] = ends
+    if effort == 1:
+        best = _walk(px, best_three, best_ends, trial, palette, best, 3, moves[:12])
+    return best_three, best
+
+
+@njit(nogil=True, cache=True)
+def _load(pixels, bx, by, px):
+    """Fill px (4, 16) with the block's R, G, B and alpha; the border's pixels stand in beyond it."""
+    height, width = pixels.shape[:2]
+    for y in range(4):
+        row = min(by * 4 + y, height - 1)
+        for x in range(4):
+            column = min(bx * 4 + x, width - 1)
+            for c in range(4):
+                px[c, 4 * y + x] = pixels[row, column, c]
+
+
+@njit(nogil=True, cache=True)
+def _solid(px, single, ends):
+    """Set `ends` to the best four-step pair for one colour, whose second-step value is nearest; `single` (2, 256, 2)."""
+    for c in range(3):
+        bits = 1 if c == 1 else 0
+        value = np.int64(px[c, 0])
+        ends[c] = single[bits, value, 0]
+        ends[3 + c] = single[bits, value, 1]
+
+
+@njit(nogil=True, cache=True)
+def _write(px, ends, three, clear, palette, out):
+    """Write the eight bytes of a colour block; `clear` (16,) marks pixels that take code 3 of the three-step mode."""
+    first = (ends[0] << 11) | (ends[1] << 5) | ends[2]
+    second = (ends[3] << 11) | (ends[4] << 5) | ends[5]
+    if (first > second) == three:
+        for k in range(3):
+            ends[k], ends[3 + k] = ends[3 + k], ends[k]
+        first, second = second, first
+    # Equal ends mean three steps; codes 0 to 2 are then one colour, so four even steps lose nothing.
+    _palette(ends, three, palette)
+    bits = np.uint32(0)
+    for i in range(16):
+        code = 0
+        near = _FAR
+        for k in range(1 if first == second and not three else (3 if three else 4)):
+            dr, dg, db = px[0, i] - palette[0, k], px[1, i] - palette[1, k], px[2, i] - palette[2, k]
+            d = dr * dr + dg * dg + db * db
+            if d < near:
+                near = d
+                code = k
+        if clear[i]:
+            code = 3
+        bits |= np.uint32(code) << np.uint32(2 * i)
+    out[0] = first & 255
+    out[1] = first >> 8
+    out[2] = second & 255
+    out[3] = second >> 8
+    for i in range(4):
+        out[4 + i] = np.uint8((bits >> np.uint32(8 * i)) & np.uint32(255))
+
+
+# What alpha does to the colour block.
+OPAQUE, ONE_BIT, BESIDE = 0, 1, 2
+
+
+@njit(nogil=True, cache=True)
+def _encode_rows(pixels, alpha_use, threshold, effort, single, moves, start, stop, out):
+    """Encode block rows [start, stop) of pixels (H, W, 4) uint8 into `out` (rows, columns, 8 or 16) uint8."""
+    px = np.empty((4, 16), np.float32)
+    alpha = np.empty(16, np.float32)
+    clear = np.zeros(16, np.bool_)
+    palette = np.empty((3, 4), np.float32)
+    best, ends, trial = np.empty(6, np.int32), np.empty(6, np.int32), np.empty(6, np.int32)
+    for by in range(start, stop):
+        for bx in range(out.shape[1]):
+            _load(pixels, bx, by, px)
+            any_clear = False
+            weight = np.float32(0.0)
+            for i in range(16):
+                alpha[i] = px[3, i]
+                px[3, i] = np.float32(1.0)
+                if alpha_use == ONE_BIT:
+                    clear[i] = alpha[i] < threshold
+                    any_clear |= clear[i]
+                    px[3, i] = np.float32(0.0) if clear[i] else np.float32(1.0)
+                elif alpha_use == BESIDE and alpha[i] == 0:
+                    px[3, i] = np.float32(0.0)
+                weight += px[3, i]
+            # Colour that nobody sees is set to colour that is seen, so that it cannot spread the ends.
+            seen = 0
+            while seen < 15 and px[3, seen] == 0:
+                seen += 1
+            solid = True
+            for i in range(16):
+                if px[3, i] == 0:
+                    for c in range(3):
+                        px[c, i] = px[c, seen]
+                for c in range(3):
+                    solid &= px[c, i] == px[c, seen]
+            three = any_clear
+            if weight == 0:
+                best[:] = 0
+            elif solid and not any_clear:
+                _solid(px, single, best)
+            else:
+                three, _ = _search(px, effort, alpha_use != BESIDE, any_clear, moves, best, ends, trial, palette)
+            block = out[by, bx]
+            if alpha_use == BESIDE:
+                channel_block(alpha, effort, block[:8])
+                block = block[8:]
+            _write(px, best, three, clear, palette, block)
+
+
+@njit(nogil=True, cache=True)
+def _decode_rows(blocks, offset, may_three, start, stop, out):
+    """Decode the colour of block rows into `out` (H, W, 3 or 4) uint8; with four channels code 3 of three is clear."""
+    height, width, channels = out.shape
+    colours = np.empty((4, 4), np.uint8)
+    for by in range(start, stop):
+        tall = min(4, height - by * 4)
+        for bx in range(blocks.shape[1]):
+            block = blocks[by, bx, offset : offset + 8]
+            first = np.int64(block[0]) | np.int64(block[1]) << 8
+            second = np.int64(block[2]) | np.int64(block[3]) << 8
+            three = may_three and first <= second
+            for c in range(3):
+                shift = 11 - 5 * c if c < 2 else 0
+                shift = 5 if c == 1 else shift
+                if c == 1:
+                    a, b = first >> 5 & 63, second >> 5 & 63
+                    a, b = a << 2 | a >> 4, b << 2 | b >> 4
+                else:
+                    a, b = first >> shift & 31, second >> shift & 31
+                    a, b = a << 3 | a >> 2, b << 3 | b >> 2
+                colours[0, c] = a
+                colours[1, c] = b
+                colours[2, c] = (a + b + 1) // 2 if three else (2 * a + b + 1) // 3
+                colours[3, c] = 0 if three else (a + 2 * b + 1) // 3
+            colours[:, 3] = 255
+            if three:
+                colours[3, 3] = 0
+            wide = min(4, width - bx * 4)
+            for y in range(tall):
+                codes = np.int64(block[4 + y])
+                for x in range(wide):
+                    code = codes >> (2 * x) & 3
+                    for c in range(channels):
+                        out[by * 4 + y, bx * 4 + x, c] = colours[code, c]
+
+
+@cache
+def _single_table() -> NDArray[np.int32]:
+    """Return for 5 and 6 bits and each value 0..255 the two end codes whose second step is nearest, shape (2, 256, 2).
+
+    Of equally near pairs the closest together is taken, since decoders differ in how they interpolate.
+    """
+    table = np.zeros((2, 256, 2), np.int32)
+    values = np.arange(256)
+    for row, bits in enumerate((5, 6)):
+        codes = np.arange(1 << bits)
+        wide = codes << (8 - bits) | codes >> (2 * bits - 8)
+        steps = (2 * wide[:, None] + wide[None, :] + 1) // 3
+        spread = np.abs(wide[:, None] - wide[None, :])
+        cost = np.abs(steps[None] - values[:, None, None]) * 1024 + spread
+        best = cost.reshape(256, -1).argmin(axis=1)
+        table[row, :, 0], table[row, :, 1] = np.divmod(best, 1 << bits)
+    return table
+
+
+@cache
+def _moves() -> NDArray[np.int32]:
+    """Return the moves of the walk, shape (M, 6): each end code by one first, then pairs of codes."""
+    single = [(k, s) for k in range(6) for s in (1, -1)]
+    rows = []
+    for k, s in single:
+        row = [0] * 6
+        row[k] = s
+        rows.append(row)
+    for c in range(3):
+        for s0 in (1, -1):
+            for s1 in (1, -1):
+                row = [0] * 6
+                row[c], row[3 + c] = s0, s1
+                rows.append(row)
+    for end in (0, 3):
+        for s in (1, -1):
+            for others in ((1, 1, 0), (1, 0, 1), (0, 1, 1), (1, 1, 1), (1, -1, 0), (0, 1, -1), (1, 0, -1)):
+                row = [0] * 6
+                row[end : end + 3] = [s * o for o in others]
+                rows.append(row)
+    return np.array(rows, np.int32)
+
+
+def _encode(image: Image, options: EncodeOptions, alpha_use: int) -> bytes:
+    pixels = to_rgba(image)
+    block_bytes = 16 if alpha_use == BESIDE else 8
+    out = np.empty((-(-image.height // 4), -(-image.width // 4), block_bytes), np.uint8)
+    single, moves, effort = _single_table(), _moves(), options.effort.rank
+
+    def rows(start: int, stop: int) -> None:
+        _encode_rows(pixels, alpha_use, options.alpha_threshold, effort, single, moves, start, stop, out)
+
+    each_chunk(rows, out.shape[0], max(1, 1024 // out.shape[1]), options.threads)
+    return out.tobytes()
+
+
+def _decode(data: bytes, width: int, height: int, channels: int, beside: bool) -> Pixels:
+    blocks = np.frombuffer(data, np.uint8).reshape(-(-height // 4), -(-width // 4), 16 if beside else 8)
+    out = np.empty((height, width, channels), np.uint8)
+    offset = 8 if beside else 0
+
+    def rows(start: int, stop: int) -> None:
+        _decode_rows(blocks, offset, not beside, start, stop, out)
+        if beside:
+            decode_channel(blocks, 16, 0, start, stop, 3, out)
+
+    each_chunk(rows, blocks.shape[0], max(1, 8192 // blocks.shape[1]))
+    return out
+
+
+def encode_bc1(image: Image, options: EncodeOptions) -> bytes:
+    """Encode colour; alpha is not looked at."""
+    return _encode(image, options, OPAQUE)
+
+
+def decode_bc1(data: bytes, width: int, height: int) -> Pixels:
+    """Decode to (H, W, 3) uint8."""
+    return _decode(data, width, height, 3, beside=False)
+
+
+def encode_bc1_a1(image: Image, options: EncodeOptions) -> bytes:
+    """Encode colour and one bit of alpha; colour under clear pixels does not count."""
+    return _encode(image, options, ONE_BIT)
+
+
+def decode_bc1_a1(data: bytes, width: int, height: int) -> Pixels:
+    """Decode to (H, W, 4) uint8."""
+    return _decode(data, width, height, 4, beside=False)
+
+
+def encode_bc3(image: Image, options: EncodeOptions) -> bytes:
+    """Encode colour and eight bits of alpha; colour under wholly clear pixels does not count."""
+    return _encode(image, options, BESIDE)
+
+
+def decode_bc3(data: bytes, width: int, height: int) -> Pixels:
+    """Decode to (H, W, 4) uint8."""
+    return _decode(data, width, height, 4, beside=True)

@@ -1,0 +1,285 @@
+"""BC4 and BC5, and the alpha half of BC3: one or two channels in blocks of two ends and sixteen 3-bit steps.
+
+Khronos Data Format Specification 1.3, sections 19.4 to 19.6 (RGTC is the same layout). With the first end above the
+second there are eight even steps; otherwise six, and the values 0 and 255.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+from numba import njit
+
+from oaktrim.core.codecs.effort import EncodeOptions
+from oaktrim.core.pixels.image import Image, Pixels, to_rgba
+from oaktrim.core.progress import each_chunk
+
+_FAST = {"contract", "reassoc", "nsz", "arcp"}
+
+
+@njit(nogil=True, cache=True, fastmath=_FAST, inline="never")
+def _cost8(values, low, high):
+    """Return the squared error of sixteen float32 values on eight even steps from `low` to `high`."""
+    step = max(high - low, np.float32(1.0)) * np.float32(1.0 / 7.0)
+    scale = np.float32(1.0) / step
+    total = np.float32(0.0)
+    for i in range(16):
+        at = np.floor((values[i] - low) * scale + np.float32(0.5))
+        at = min(max(at, np.float32(0.0)), np.float32(7.0))
+        d = values[i] - (low + at * step)
+        total += d * d
+    return total
+
+
+@njit(nogil=True, cache=True, fastmath=_FAST, inline="never")
+def _cost6(values, low, high):
+    """As `_cost8`, on six even steps and the values 0 and 255."""
+    step = max(high - low, np.float32(1.0)) * np.float32(1.0 / 5.0)
+    scale = np.float32(1.0) / step
+    total = np.float32(0.0)
+    for i in range(16):
+        v = values[i]
+        at = np.floor((v - low) * scale + np.float32(0.5))
+        at = min(max(at, np.float32(0.0)), np.float32(5.0))
+        d = v - (low + at * step)
+        top = np.float32(255.0) - v
+        total += min(d * d, min(v * v, top * top))
+    return total
+
+
+@njit(nogil=True, cache=True, fastmath=_FAST, inline="never")
+def _refit(values, low, high, steps, extremes):
+    """Return ends fitted by least squares to the steps that `low` and `high` choose; extremes are left out if asked."""
+    scale = np.float32(steps) / max(high - low, np.float32(1.0))
+    aa = ab = bb = av = bv = np.float32(0.0)
+    for i in range(16):
+        v = values[i]
+        at = np.floor((v - low) * scale + np.float32(0.5))
+        at = min(max(at, np.float32(0.0)), np.float32(steps))
+        b = at / np.float32(steps)
+        a = np.float32(1.0) - b
+        w = np.float32(1.0)
+        if extremes:
+            d = v - (low + at / scale)
+            top = np.float32(255.0) - v
+            if min(v * v, top * top) < d * d:
+                w = np.float32(0.0)
+        aa += w * a * a
+        ab += w * a * b
+        bb += w * b * b
+        av += w * a * v
+        bv += w * b * v
+    det = aa * bb - ab * ab
+    if det < np.float32(1e-4):
+        return low, high
+    new_low = np.floor((av * bb - bv * ab) / det + np.float32(0.5))
+    new_high = np.floor((bv * aa - av * ab) / det + np.float32(0.5))
+    new_low = min(max(new_low, np.float32(0.0)), np.float32(255.0))
+    new_high = min(max(new_high, np.float32(0.0)), np.float32(255.0))
+    return min(new_low, new_high), max(new_low, new_high)
+
+
+@njit(nogil=True, cache=True, inline="never")
+def _walk(values, low, high, best, six, reach, rounds):
+    """Return better ends and their cost, looking `reach` codes around the ends until nothing is gained."""
+    for _ in range(rounds):
+        from_low, from_high = low, high
+        for dl in range(-reach, reach + 1):
+            for dh in range(-reach, reach + 1):
+                l = from_low + np.float32(dl)
+                h = from_high + np.float32(dh)
+                if l < 0 or h > 255 or l >= h:
+                    continue
+                cost = _cost6(values, l, h) if six else _cost8(values, l, h)
+                if cost < best:
+                    best, low, high = cost, l, h
+        if low == from_low and high == from_high:
+            break
+    return low, high, best
+
+
+@njit(nogil=True, cache=True, inline="never")
+def _search(values, effort):
+    """Return (six, low, high) for sixteen float32 values; at standard and fine effort both modes are searched."""
+    low = values[0]
+    high = values[0]
+    inner_low = np.float32(255.0)
+    inner_high = np.float32(0.0)
+    for i in range(16):
+        v = values[i]
+        low = min(low, v)
+        high = max(high, v)
+        if v > 0:
+            inner_low = min(inner_low, v)
+        if v < 255:
+            inner_high = max(inner_high, v)
+    if low == high:
+        return False, low, high
+    best_low, best_high, best = low, high, _cost8(values, low, high)
+    if best > 0:
+        l, h = _refit(values, low, high, 7, False)
+        if l < h:
+            cost = _cost8(values, l, h)
+            if cost < best:
+                best_low, best_high, best = l, h, cost
+    if effort == 0 and (best < 64 or (low > 0 and high < 255)):
+        return False, best_low, best_high
+    if effort > 0 and best > 0:
+        reach, rounds = (1, 2) if effort == 1 else (3, 4)
+        best_low, best_high, best = _walk(values, best_low, best_high, best, False, reach, rounds)
+        if effort == 2:
+            # Other starts: the range drawn in, for blocks whose extremes are few.
+            for inset in range(1, 5):
+                pull = np.floor((high - low) * np.float32(inset) / np.float32(16.0))
+                if high - low > 2 * pull + 1:
+                    l, h = _refit(values, low + pull, high - pull, 7, False)
+                    if l < h:
+                        l, h, cost = _walk(values, l, h, _cost8(values, l, h), False, 1, 6)
+                        if cost < best:
+                            best_low, best_high, best = l, h, cost
+    six = False
+    if best > 0 and (low <= 16 or high >= 239):
+        il, ih = inner_low, inner_high
+        if il >= ih:
+            il = min(max(il, np.float32(0.0)), np.float32(254.0))
+            ih = il + np.float32(1.0)
+        tries = 1 if effort == 0 else (2 if effort == 1 else 6)
+        for t in range(tries):
+            pull = np.floor((ih - il) * np.float32(t) / np.float32(16.0))
+            l, h = il + pull, ih - pull
+            if l >= h:
+                break
+            cost = _cost6(values, l, h)
+            rl, rh = _refit(values, l, h, 5, True)
+            if rl < rh:
+                refitted = _cost6(values, rl, rh)
+                if refitted < cost:
+                    cost, l, h = refitted, rl, rh
+            if effort > 0:
+                l, h, cost = _walk(values, l, h, cost, True, effort, 2 * effort)
+            if cost < best:
+                best_low, best_high, best, six = l, h, cost, True
+    return six, best_low, best_high
+
+
+@njit(nogil=True, cache=True)
+def channel_block(values, effort, out):
+    """Write the eight bytes of the best block found for sixteen float32 values (0..255) into `out` (8,) uint8."""
+    six, low, high = _search(values, effort)
+    steps = np.float32(5.0) if six else np.float32(7.0)
+    first, second = (low, high) if six else (high, low)
+    bits = np.uint64(0)
+    if low < high or six:
+        scale = steps / max(high - low, np.float32(1.0))
+        for i in range(16):
+            v = values[i]
+            at = min(max(np.floor((v - low) * scale + np.float32(0.5)), np.float32(0.0)), steps)
+            d = v - (low + at / scale)
+            top = np.float32(255.0) - v
+            at_end = at if six else steps - at
+            code = np.uint64(0) if at_end == 0 else (np.uint64(1) if at_end == steps else np.uint64(at_end) + np.uint64(1))
+            if six:
+                if v * v < d * d and v <= top:
+                    code = np.uint64(6)
+                elif top * top < d * d:
+                    code = np.uint64(7)
+            bits |= code << np.uint64(3 * i)
+    out[0] = np.uint8(first)
+    out[1] = np.uint8(second)
+    for i in range(6):
+        out[2 + i] = np.uint8((bits >> np.uint64(8 * i)) & np.uint64(255))
+
+
+@njit(nogil=True, cache=True)
+def _encode_rows(pixels, channels, effort, start, stop, out):
+    """Encode block rows [start, stop) of pixels (H, W, C) uint8; `out` (rows, columns, 8 * channels)."""
+    height, width = pixels.shape[:2]
+    values = np.empty(16, np.float32)
+    for by in range(start, stop):
+        for bx in range(out.shape[1]):
+            for c in range(channels):
+                for i in range(16):
+                    y = min(by * 4 + i // 4, height - 1)
+                    x = min(bx * 4 + i % 4, width - 1)
+                    values[i] = np.float32(pixels[y, x, c])
+                channel_block(values, effort, out[by, bx, 8 * c : 8 * c + 8])
+
+
+@njit(nogil=True, cache=True)
+def channel_palette(block, palette):
+    """Fill `palette` (8,) uint8 with the values that a block of eight bytes can choose, rounded to nearest."""
+    first, second = np.int64(block[0]), np.int64(block[1])
+    palette[0] = first
+    palette[1] = second
+    if first > second:
+        for i in range(1, 7):
+            palette[1 + i] = ((7 - i) * first + i * second + 3) // 7
+    else:
+        for i in range(1, 5):
+            palette[1 + i] = ((5 - i) * first + i * second + 2) // 5
+        palette[6] = 0
+        palette[7] = 255
+
+
+@njit(nogil=True, cache=True)
+def decode_channel(blocks, stride, offset, start, stop, channel, out):
+    """Decode block rows into one channel of `out` (H, W, C) uint8; blocks (rows, columns, bytes)."""
+    height, width = out.shape[:2]
+    palette = np.empty(8, np.uint8)
+    for by in range(start, stop):
+        tall = min(4, height - by * 4)
+        for bx in range(blocks.shape[1]):
+            block = blocks[by, bx, offset : offset + 8]
+            channel_palette(block, palette)
+            bits = np.uint64(0)
+            for i in range(6):
+                bits |= np.uint64(block[2 + i]) << np.uint64(8 * i)
+            wide = min(4, width - bx * 4)
+            for y in range(tall):
+                for x in range(wide):
+                    code = (bits >> np.uint64(3 * (4 * y + x))) & np.uint64(7)
+                    out[by * 4 + y, bx * 4 + x, channel] = palette[np.int64(code)]
+
+
+def encode_channels(image: Image, options: EncodeOptions, channels: int) -> bytes:
+    """Encode the first one (BC4) or two (BC5) of R and G."""
+    pixels = to_rgba(image) if image.channels != ("L",) else image.pixels
+    if pixels.dtype != np.uint8:
+        pixels = to_rgba(image)
+    pixels = np.ascontiguousarray(pixels)
+    out = np.empty((-(-image.height // 4), -(-image.width // 4), 8 * channels), np.uint8)
+    effort = options.effort.rank
+
+    def rows(start: int, stop: int) -> None:
+        _encode_rows(pixels, channels, effort, start, stop, out)
+
+    each_chunk(rows, out.shape[0], max(1, 1024 // out.shape[1]), options.threads)
+    return out.tobytes()
+
+
+def decode_channels(data: bytes, width: int, height: int, channels: int) -> Pixels:
+    """Decode BC4 (1) or BC5 (2 channels) to (H, W, channels) uint8."""
+    blocks = np.frombuffer(data, np.uint8).reshape(-(-height // 4), -(-width // 4), 8 * channels)
+    out = np.empty((height, width, channels), np.uint8)
+
+    def rows(start: int, stop: int) -> None:
+        for c in range(channels):
+            decode_channel(blocks, 8 * channels, 8 * c, start, stop, c, out)
+
+    each_chunk(rows, blocks.shape[0], max(1, 8192 // blocks.shape[1]))
+    return out
+
+
+def encode_bc4(image: Image, options: EncodeOptions) -> bytes:
+    return encode_channels(image, options, 1)
+
+
+def decode_bc4(data: bytes, width: int, height: int) -> Pixels:
+    return decode_channels(data, width, height, 1)
+
+
+def encode_bc5(image: Image, options: EncodeOptions) -> bytes:
+    return encode_channels(image, options, 2)
+
+
+def decode_bc5(data: bytes, width: int, height: int) -> Pixels:
+    return decode_channels(data, width, height, 2)

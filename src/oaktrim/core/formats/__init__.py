@@ -1,0 +1,1 @@
+"""What a GPU can hold, and the bytes it takes."""

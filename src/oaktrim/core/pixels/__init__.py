@@ -1,0 +1,1 @@
+"""Images as arrays: colour, resampling, mip levels, statistics and measures."""

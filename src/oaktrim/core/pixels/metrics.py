@@ -1,0 +1,104 @@
+"""How far one picture is from another: PSNR, SSIM and the largest error, on code values."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from math import inf, log10
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.ndimage import correlate1d
+
+from oaktrim.core.errors import Unsupported
+from oaktrim.core.pixels.image import Image, to_rgba
+
+# Wang, Bovik, Sheikh and Simoncelli, "Image quality assessment" (2004): window and constants of section III.
+_WINDOW = 11
+_SIGMA = 1.5
+_K1, _K2 = 0.01, 0.03
+# Luma weights of ITU-R BT.709, item 3.2, on code values.
+_LUMA = np.array([0.2126, 0.7152, 0.0722])
+
+
+@dataclass(frozen=True, slots=True)
+class Comparison:
+    """How far image B is from image A.
+
+    Parameters
+    ----------
+    psnr : dB a channel, by name; infinite when equal
+    psnr_rgb : dB over the three colour channels together
+    ssim : mean structural similarity of the luma, at most 1
+    largest_error : greatest difference of one channel, in 0..1 of the range
+    """
+
+    psnr: dict[str, float]
+    psnr_rgb: float
+    ssim: float
+    largest_error: float
+
+
+def decibels(mean_square: float) -> float:
+    """Return the PSNR in dB of a mean square error on a 0..1 range; infinite for none."""
+    return inf if mean_square <= 0 else -10 * log10(mean_square)
+
+
+def ssim(a: NDArray[np.float64], b: NDArray[np.float64]) -> float:
+    """Return the mean SSIM of two planes (H, W) in 0..1, with a Gaussian window of 11 taps and sigma 1.5.
+
+    Sides shorter than the window are mirrored, so that any size has an answer.
+    """
+    steps = np.arange(_WINDOW) - _WINDOW // 2
+    window = np.exp(-(steps**2) / (2 * _SIGMA**2))
+    window /= window.sum()
+
+    def blur(plane: NDArray[np.float64]) -> NDArray[np.float64]:
+        return correlate1d(correlate1d(plane, window, 0, mode="mirror"), window, 1, mode="mirror")  # type: ignore[no-any-return]
+
+    c1, c2 = _K1**2, _K2**2
+    mean_a, mean_b = blur(a), blur(b)
+    var_a = blur(a * a) - mean_a**2
+    var_b = blur(b * b) - mean_b**2
+    covariance = blur(a * b) - mean_a * mean_b
+    top = (2 * mean_a * mean_b + c1) * (2 * covariance + c2)
+    bottom = (mean_a**2 + mean_b**2 + c1) * (var_a + var_b + c2)
+    return float(np.mean(top / bottom))
+
+
+def mean_square(a: Image, b: Image) -> NDArray[np.float64]:
+    """Return the mean square error, 0..1 range, of R, G, B and A, shape (4,), a band of rows at a time."""
+    dtype = np.uint8 if a.bit_depth == b.bit_depth == 8 else np.float32
+    scale = 255.0 if dtype is np.uint8 else 1.0
+    total = np.zeros(4)
+    for start in range(0, a.height, 256):
+        part_a, part_b = (
+            to_rgba(i.with_pixels(i.pixels[start : start + 256]), dtype).astype(np.float32) for i in (a, b)
+        )
+        total += np.square(part_a - part_b).sum(axis=(0, 1), dtype=np.float64)
+    return total / (a.width * a.height * scale * scale)
+
+
+def psnr_rgb(a: Image, b: Image) -> float:
+    """Return the PSNR in dB over R, G and B together."""
+    return decibels(float(mean_square(a, b)[:3].mean()))
+
+
+def compare(a: Image, b: Image) -> Comparison:
+    """Compare two images of one size on their code values; grey counts as equal R, G and B, no alpha as full alpha.
+
+    Raises
+    ------
+    Unsupported : the sizes differ
+    """
+    if a.size != b.size:
+        sizes = " and ".join(f"{i.width}x{i.height}" for i in (a, b))
+        raise Unsupported(f"only images of one size can be measured against each other; these are {sizes}")
+    squares = mean_square(a, b)
+    wide_a, wide_b = (to_rgba(i, np.float32).astype(np.float64) for i in (a, b))
+    luma_a, luma_b = wide_a[..., :3] @ _LUMA, wide_b[..., :3] @ _LUMA
+    return Comparison(
+        psnr={name: decibels(float(squares[i])) for i, name in enumerate("RGBA")},
+        psnr_rgb=decibels(float(squares[:3].mean())),
+        ssim=ssim(luma_a, luma_b),
+        largest_error=float(np.abs(wide_a - wide_b).max()),
+    )

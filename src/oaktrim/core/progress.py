@@ -1,0 +1,80 @@
+"""Long work as generators: they yield Progress and return their value, so that any caller can show and stop them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Generator, Iterable, Iterator
+from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
+from dataclasses import dataclass
+from itertools import islice
+from os import cpu_count
+from typing import TypeVar
+
+T = TypeVar("T")
+R = TypeVar("R")
+
+
+@dataclass(frozen=True, slots=True)
+class Progress:
+    """How far some work is: `done` of `total` steps, and what it is at."""
+
+    done: int
+    total: int
+    what: str
+
+
+Task = Generator[Progress, None, T]
+
+
+def finish(task: Task[T], watch: Callable[[Progress], None] | None = None) -> T:
+    """Run a task to its end and return its value; `watch` is told of each step."""
+    while True:
+        try:
+            step = next(task)
+        except StopIteration as end:
+            return end.value  # type: ignore[no-any-return]
+        if watch is not None:
+            watch(step)
+
+
+def threads_here() -> int:
+    """Return how many worker threads suit this machine."""
+    return max(1, cpu_count() or 1)
+
+
+def spread(
+    work: Callable[[T], R], items: Iterable[T], threads: int | None = None, ahead: int = 2
+) -> Iterator[tuple[int, R]]:
+    """Do `work` on each item in a thread pool and yield (position, result) as they come.
+
+    At most `ahead` items a thread wait in the queue, so memory stays bounded and closing the iterator
+    (a cancel) is heard after the items in hand. An error in `work` is raised here.
+    """
+    count = threads or threads_here()
+    source = enumerate(items)
+    with ThreadPoolExecutor(count) as pool:
+        waiting: dict[Future[R], int] = {}
+        try:
+            for position, item in islice(source, count * ahead):
+                waiting[pool.submit(work, item)] = position
+            while waiting:
+                done, _ = wait(waiting, return_when=FIRST_COMPLETED)
+                for future in done:
+                    position = waiting.pop(future)
+                    for next_position, item in islice(source, 1):
+                        waiting[pool.submit(work, item)] = next_position
+                    yield position, future.result()
+        finally:
+            for future in waiting:
+                future.cancel()
+
+
+def each_chunk(work: Callable[[int, int], object], count: int, chunk: int, threads: int | None = None) -> None:
+    """Call `work(start, stop)` over [0, count) in chunks on a thread pool; for kernels that release the lock."""
+    bounds = [(start, min(start + chunk, count)) for start in range(0, count, chunk)]
+    if len(bounds) <= 1 or threads == 1:
+        for start, stop in bounds:
+            work(start, stop)
+        return
+    with ThreadPoolExecutor(threads or threads_here()) as pool:
+        for future in [pool.submit(work, start, stop) for start, stop in bounds]:
+            future.result()
