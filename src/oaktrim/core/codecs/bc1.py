@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 
 from oaktrim.core.codecs.bc4 import channel_block, decode_channel
 from oaktrim.core.codecs.effort import EncodeOptions
-from oaktrim.core.pixels.image import Image, Pixels, to_rgba
+from oaktrim.core.pixels.image import Image, Pixels, held, to_rgba
 from oaktrim.core.progress import each_chunk
 
 _FAST = {"contract", "reassoc", "nsz", "arcp"}
@@ -168,42 +168,46 @@ def _axis_ends(px, inset, ends):
     _quantise(mr + x * low, mg + y * low, mb + z * low, ends, 3)
 
 
-@njit(nogil=True, cache=True, inline="never")
-def _converge(px, three, ends, trial, palette, rounds):
-    """Refit `ends` until nothing is gained, at most `rounds` times; return the cost."""
-    best = _cost(px, ends, three, palette)
-    for _ in range(rounds):
-        if best == 0 or not _refit(px, palette, three, trial):
-            break
-        cost = _cost(px, trial, three, palette)
-        if cost >= best:
-            break
-        best = cost
-        ends[:] = trial
-    return best
+@njit(nogil=True, cache=True)
+def _copy(source, target):
+    # A slice assignment checks for overlap each time, which costs more than these six moves.
+    for k in range(6):
+        target[k] = source[k]
 
 
 @njit(nogil=True, cache=True, inline="never")
-def _walk(px, three, ends, trial, palette, best, rounds, moves):
-    """Walk the ends by the listed moves (M, 6) while each gains; return the cost."""
-    for _ in range(rounds):
-        gained = False
-        for m in range(moves.shape[0]):
-            if best == 0:
-                return best
+def _descend(px, three, ends, trial, palette, best, refits, moves, count, walks):
+    """Better `ends`, whose cost is `best`, by at most `refits` refits, then by walking; return the cost.
+
+    A walk tries the first `count` of the moves (M, 6) in turn and keeps what gains; it ends after `walks` rounds or when none does.
+    """
+    step, gained = 0, False
+    while best > 0:
+        if step < refits:
+            if not _refit(px, palette, three, trial):
+                step = refits
+                continue
+        else:
+            move = (step - refits) % count
+            if move == 0:
+                if (step > refits and not gained) or step - refits >= walks * count:
+                    break
+                gained = False
             inside = True
             for k in range(6):
-                trial[k] = ends[k] + moves[m, k]
-                top = 63 if k % 3 == 1 else 31
-                inside &= 0 <= trial[k] <= top
-            if inside:
-                cost = _cost(px, trial, three, palette)
-                if cost < best:
-                    best = cost
-                    ends[:] = trial
-                    gained = True
-        if not gained:
-            break
+                trial[k] = ends[k] + moves[move, k]
+                inside &= 0 <= trial[k] <= (63 if k % 3 == 1 else 31)
+            if not inside:
+                step += 1
+                continue
+        cost = _cost(px, trial, three, palette)
+        if cost < best:
+            best = cost
+            gained = True
+            _copy(trial, ends)
+            step += 1
+        else:
+            step = max(step + 1, refits)
     return best
 
 
@@ -212,26 +216,28 @@ def _search(px, effort, may_three, must_three, moves, best_ends, ends, trial, pa
     """Fill `best_ends` and return (three-step mode, cost) for a block whose weights are not all zero."""
     best = _FAR
     best_three = must_three
-    starts = 1 if effort < 2 else 4
-    for mode in range(2):
-        three = mode == 1
-        if (three and not (may_three or must_three)) or (not three and must_three):
-            continue
-        if three and not must_three and (best == 0 or effort == 0):
-            continue
-        for start in range(starts):
-            _axis_ends(px, np.float32(start if start < 3 else 0.5) * np.float32(1.0 / 16.0), ends)
-            if starts == 1:
-                _axis_ends(px, np.float32(1.0 / 16.0), ends)
-            cost = _converge(px, three, ends, trial, palette, 2 + 3 * effort)
-            if effort == 2:
-                cost = _walk(px, three, ends, trial, palette, cost, 8, moves)
-            if cost < best:
-                best = cost
-                best_three = three
-                best_ends[:] = ends
-    if effort == 1:
-        best = _walk(px, best_three, best_ends, trial, palette, best, 3, moves[:12])
+    starts = 4 if effort == 2 else 1
+    modes = 2 if effort > 0 and may_three and not must_three else 1
+    used = moves.shape[0] if effort == 2 else 12
+    for attempt in range(starts * modes + 1):
+        if attempt < starts * modes:
+            three = must_three or attempt >= starts
+            start = attempt % starts
+            inset = np.float32(1.0) if starts == 1 or start == 3 else np.float32(0.5) * np.float32(start)
+            _axis_ends(px, inset * np.float32(1.0 / 16.0), ends)
+            cost = _cost(px, ends, three, palette)
+            refits, walks = 2 + 3 * effort, 0
+        else:
+            three, cost = best_three, best
+            _copy(best_ends, ends)
+            refits, walks = 0, 4 * effort
+        cost = _descend(px, three, ends, trial, palette, cost, refits, moves, used, walks)
+        if attempt >= starts * modes or cost < best:
+            best = cost
+            best_three = three
+            _copy(ends, best_ends)
+        if best == 0:
+            break
     return best_three, best
 
 
@@ -257,8 +263,8 @@ def _solid(px, single, ends):
         ends[3 + c] = single[bits, value, 1]
 
 
-@njit(nogil=True, cache=True)
-def _write(px, ends, three, clear, palette, out):
+@njit(nogil=True, cache=True, fastmath=_FAST)
+def _write(px, ends, three, clear, palette, codes, out):
     """Write the eight bytes of a colour block; `clear` (16,) marks pixels that take code 3 of the three-step mode."""
     first = (ends[0] << 11) | (ends[1] << 5) | ends[2]
     second = (ends[3] << 11) | (ends[4] << 5) | ends[5]
@@ -268,19 +274,24 @@ def _write(px, ends, three, clear, palette, out):
         first, second = second, first
     # Equal ends mean three steps; codes 0 to 2 are then one colour, so four even steps lose nothing.
     _palette(ends, three, palette)
+    r0, g0, b0 = palette[0, 0], palette[1, 0], palette[2, 0]
+    r1, g1, b1 = palette[0, 1], palette[1, 1], palette[2, 1]
+    r2, g2, b2 = palette[0, 2], palette[1, 2], palette[2, 2]
+    r3, g3, b3 = palette[0, 3], palette[1, 3], palette[2, 3]
+    bar = _FAR if three else np.float32(0.0)
+    for i in range(16):
+        r, g, b = px[0, i], px[1, i], px[2, i]
+        d0 = (r - r0) * (r - r0) + (g - g0) * (g - g0) + (b - b0) * (b - b0)
+        d1 = (r - r1) * (r - r1) + (g - g1) * (g - g1) + (b - b1) * (b - b1)
+        d2 = (r - r2) * (r - r2) + (g - g2) * (g - g2) + (b - b2) * (b - b2)
+        d3 = (r - r3) * (r - r3) + (g - g3) * (g - g3) + (b - b3) * (b - b3) + bar
+        # Distances are whole numbers below 2**18: the code rides in the two bits below, and the least of equals wins.
+        near = min(min(d0 * 4, d1 * 4 + 1), min(d2 * 4 + 2, d3 * 4 + 3))
+        codes[i] = np.int32(near) & 3
     bits = np.uint32(0)
     for i in range(16):
-        code = 0
-        near = _FAR
-        for k in range(1 if first == second and not three else (3 if three else 4)):
-            dr, dg, db = px[0, i] - palette[0, k], px[1, i] - palette[1, k], px[2, i] - palette[2, k]
-            d = dr * dr + dg * dg + db * db
-            if d < near:
-                near = d
-                code = k
-        if clear[i]:
-            code = 3
-        bits |= np.uint32(code) << np.uint32(2 * i)
+        code = np.uint32(3) if clear[i] else np.uint32(codes[i])
+        bits |= code << np.uint32(2 * i)
     out[0] = first & 255
     out[1] = first >> 8
     out[2] = second & 255
@@ -294,42 +305,64 @@ OPAQUE, ONE_BIT, BESIDE = 0, 1, 2
 
 
 @njit(nogil=True, cache=True)
+def _weigh(px, alpha, clear, alpha_use, threshold):
+    """Take alpha out of px (4, 16) into `alpha`, put weights in its place; return whether a pixel is to be clear."""
+    for i in range(16):
+        alpha[i] = px[3, i]
+        px[3, i] = np.float32(1.0)
+    any_clear = False
+    if alpha_use != OPAQUE:
+        for i in range(16):
+            hidden = alpha[i] < threshold if alpha_use == ONE_BIT else alpha[i] == 0
+            clear[i] = hidden and alpha_use == ONE_BIT
+            any_clear |= clear[i]
+            px[3, i] = np.float32(0.0) if hidden else np.float32(1.0)
+    return any_clear
+
+
+@njit(nogil=True, cache=True)
+def _show(px):
+    """Give pixels of no weight the colour of one that has some; return the sum of weights and that pixel's place."""
+    weight = np.float32(0.0)
+    for i in range(16):
+        weight += px[3, i]
+    seen = 0
+    if weight < 16:
+        while seen < 15 and px[3, seen] == 0:
+            seen += 1
+        for i in range(16):
+            if px[3, i] == 0:
+                for c in range(3):
+                    px[c, i] = px[c, seen]
+    return weight, seen
+
+
+@njit(nogil=True, cache=True, fastmath=_FAST)
+def _is_solid(px, seen):
+    apart = np.float32(0.0)
+    for i in range(16):
+        apart += abs(px[0, i] - px[0, seen]) + abs(px[1, i] - px[1, seen]) + abs(px[2, i] - px[2, seen])
+    return apart == 0
+
+
+@njit(nogil=True, cache=True)
 def _encode_rows(pixels, alpha_use, threshold, effort, single, moves, start, stop, out):
     """Encode block rows [start, stop) of pixels (H, W, 4) uint8 into `out` (rows, columns, 8 or 16) uint8."""
     px = np.empty((4, 16), np.float32)
     alpha = np.empty(16, np.float32)
-    clear = np.zeros(16, np.bool_)
+    clear, codes = np.zeros(16, np.bool_), np.empty(16, np.int32)
     palette = np.empty((3, 4), np.float32)
     best, ends, trial = np.empty(6, np.int32), np.empty(6, np.int32), np.empty(6, np.int32)
     for by in range(start, stop):
         for bx in range(out.shape[1]):
             _load(pixels, bx, by, px)
-            any_clear = False
-            weight = np.float32(0.0)
-            for i in range(16):
-                alpha[i] = px[3, i]
-                px[3, i] = np.float32(1.0)
-                if alpha_use == ONE_BIT:
-                    clear[i] = alpha[i] < threshold
-                    any_clear |= clear[i]
-                    px[3, i] = np.float32(0.0) if clear[i] else np.float32(1.0)
-                elif alpha_use == BESIDE and alpha[i] == 0:
-                    px[3, i] = np.float32(0.0)
-                weight += px[3, i]
-            # Colour that nobody sees is set to colour that is seen, so that it cannot spread the ends.
-            seen = 0
-            while seen < 15 and px[3, seen] == 0:
-                seen += 1
-            solid = True
-            for i in range(16):
-                if px[3, i] == 0:
-                    for c in range(3):
-                        px[c, i] = px[c, seen]
-                for c in range(3):
-                    solid &= px[c, i] == px[c, seen]
+            any_clear = _weigh(px, alpha, clear, alpha_use, threshold)
+            weight, seen = _show(px)
+            solid = weight == 0 or _is_solid(px, seen)
             three = any_clear
             if weight == 0:
-                best[:] = 0
+                for k in range(6):
+                    best[k] = 0
             elif solid and not any_clear:
                 _solid(px, single, best)
             else:
@@ -338,7 +371,7 @@ def _encode_rows(pixels, alpha_use, threshold, effort, single, moves, start, sto
             if alpha_use == BESIDE:
                 channel_block(alpha, effort, block[:8])
                 block = block[8:]
-            _write(px, best, three, clear, palette, block)
+            _write(px, best, three, clear, palette, codes, block)
 
 
 @njit(nogil=True, cache=True)
@@ -422,7 +455,7 @@ def _moves() -> NDArray[np.int32]:
 
 
 def _encode(image: Image, options: EncodeOptions, alpha_use: int) -> bytes:
-    pixels = to_rgba(image)
+    pixels = held(to_rgba(image))
     block_bytes = 16 if alpha_use == BESIDE else 8
     out = np.empty((-(-image.height // 4), -(-image.width // 4), block_bytes), np.uint8)
     single, moves, effort = _single_table(), _moves(), options.effort.rank

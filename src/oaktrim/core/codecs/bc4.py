@@ -10,7 +10,7 @@ import numpy as np
 from numba import njit
 
 from oaktrim.core.codecs.effort import EncodeOptions
-from oaktrim.core.pixels.image import Image, Pixels, to_rgba
+from oaktrim.core.pixels.image import Image, Pixels, held, to_rgba
 from oaktrim.core.progress import each_chunk
 
 _FAST = {"contract", "reassoc", "nsz", "arcp"}
@@ -115,34 +115,36 @@ def _search(values, effort):
     if low == high:
         return False, low, high
     best_low, best_high, best = low, high, _cost8(values, low, high)
-    if best > 0:
-        l, h = _refit(values, low, high, 7, False)
-        if l < h:
-            cost = _cost8(values, l, h)
-            if cost < best:
-                best_low, best_high, best = l, h, cost
-    if effort == 0 and (best < 64 or (low > 0 and high < 255)):
-        return False, best_low, best_high
-    if effort > 0 and best > 0:
-        reach, rounds = (1, 2) if effort == 1 else (3, 4)
-        best_low, best_high, best = _walk(values, best_low, best_high, best, False, reach, rounds)
+    # Starts: the whole range, then the range drawn in, for blocks whose extremes are few.
+    for start in range(2 if effort == 0 else 5):
+        if best == 0:
+            break
+        pull = np.floor((high - low) * np.float32(start) / np.float32(16.0))
+        if start > 0 and (pull == 0 or high - low <= 2 * pull + 1):
+            continue
+        l, h = low + pull, high - pull
+        cost = _cost8(values, l, h)
+        for _ in range(1 + effort):
+            rl, rh = _refit(values, l, h, 7, False)
+            if rl >= rh:
+                break
+            refitted = _cost8(values, rl, rh)
+            if refitted >= cost:
+                break
+            cost, l, h = refitted, rl, rh
         if effort == 2:
-            # Other starts: the range drawn in, for blocks whose extremes are few.
-            for inset in range(1, 5):
-                pull = np.floor((high - low) * np.float32(inset) / np.float32(16.0))
-                if high - low > 2 * pull + 1:
-                    l, h = _refit(values, low + pull, high - pull, 7, False)
-                    if l < h:
-                        l, h, cost = _walk(values, l, h, _cost8(values, l, h), False, 1, 6)
-                        if cost < best:
-                            best_low, best_high, best = l, h, cost
+            l, h, cost = _walk(values, l, h, cost, False, 3 if start == 0 else 1, 6)
+        if cost < best:
+            best_low, best_high, best = l, h, cost
+    if effort == 1 and best > 0:
+        best_low, best_high, best = _walk(values, best_low, best_high, best, False, 1, 3)
     six = False
     if best > 0 and (low <= 16 or high >= 239):
         il, ih = inner_low, inner_high
         if il >= ih:
             il = min(max(il, np.float32(0.0)), np.float32(254.0))
             ih = il + np.float32(1.0)
-        tries = 1 if effort == 0 else (2 if effort == 1 else 6)
+        tries = 1 if effort == 0 else (4 if effort == 1 else 8)
         for t in range(tries):
             pull = np.floor((ih - il) * np.float32(t) / np.float32(16.0))
             l, h = il + pull, ih - pull
@@ -155,7 +157,7 @@ def _search(values, effort):
                 if refitted < cost:
                     cost, l, h = refitted, rl, rh
             if effort > 0:
-                l, h, cost = _walk(values, l, h, cost, True, effort, 2 * effort)
+                l, h, cost = _walk(values, l, h, cost, True, effort, 3 * effort - 1)
             if cost < best:
                 best_low, best_high, best, six = l, h, cost, True
     return six, best_low, best_high
@@ -242,10 +244,7 @@ def decode_channel(blocks, stride, offset, start, stop, channel, out):
 
 def encode_channels(image: Image, options: EncodeOptions, channels: int) -> bytes:
     """Encode the first one (BC4) or two (BC5) of R and G."""
-    pixels = to_rgba(image) if image.channels != ("L",) else image.pixels
-    if pixels.dtype != np.uint8:
-        pixels = to_rgba(image)
-    pixels = np.ascontiguousarray(pixels)
+    pixels = held(to_rgba(image))
     out = np.empty((-(-image.height // 4), -(-image.width // 4), 8 * channels), np.uint8)
     effort = options.effort.rank
 

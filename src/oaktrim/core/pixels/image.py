@@ -92,6 +92,13 @@ class Image:
         return replace(self, transfer=transfer)
 
 
+def held(pixels: Pixels) -> Pixels:
+    """Return pixels as kernels take them: contiguous and read only, so that each kernel has one compiled form."""
+    view = np.ascontiguousarray(pixels).view()
+    view.flags.writeable = False
+    return view
+
+
 def to_depth(pixels: Pixels, dtype: type[np.generic]) -> Pixels:
     """Return code values in another type of the same range, rounded to nearest; floats are clamped to 0..1 for integers.
 

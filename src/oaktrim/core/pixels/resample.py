@@ -17,7 +17,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from oaktrim.core.pixels.image import Image, Pixels, Transfer
+from oaktrim.core.pixels.image import Image, Pixels, Transfer, held
 from oaktrim.core.pixels.transfer import decode_table, encode_guess, encode_thresholds, linear_to_srgb, srgb_to_linear
 from oaktrim.core.progress import each_chunk
 
@@ -302,7 +302,7 @@ def to_light(
             source = source.copy()
             stop = alpha if alpha >= 0 else source.shape[2]
             source[..., :stop] = srgb_to_linear(source[..., :stop])
-    source = np.ascontiguousarray(source)
+    source = held(source)
     y_first, y_weights, y_index = taps(image.height, height, how.filter, how.edge)
     _, x_weights, x_index = taps(image.width, width, how.filter, how.edge)
     flags = np.array([how.normals and source.shape[2] >= 3, image.is_float], np.bool_)
@@ -335,7 +335,7 @@ def from_light(light: Floats, like: Image, normals: bool = False, threads: int |
         return like.with_pixels(out.astype(dtype, copy=False))
     bits = like.bit_depth
     out = np.empty(light.shape, dtype)
-    flat, codes = light.reshape(-1, light.shape[2]), out.reshape(-1, light.shape[2])
+    flat, codes = held(light.reshape(-1, light.shape[2])), out.reshape(-1, light.shape[2])
 
     def part(start: int, stop: int) -> None:
         _codes_of(

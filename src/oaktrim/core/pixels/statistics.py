@@ -8,7 +8,7 @@ import numpy as np
 import xxhash
 from numba import njit
 
-from oaktrim.core.pixels.image import Image, Pixels
+from oaktrim.core.pixels.image import Image, held
 
 
 @dataclass(frozen=True, slots=True)
@@ -54,15 +54,12 @@ def _ranges(pixels, low, high):  # type: ignore[no-untyped-def]
     return apart == 0
 
 
-def _held(pixels: Pixels) -> Pixels:
-    return np.ascontiguousarray(pixels.astype(np.float32) if pixels.dtype == np.float16 else pixels)
-
-
 def pixel_facts(image: Image) -> PixelFacts:
     """Return the facts of an image in one pass over its pixels."""
-    held = _held(image.pixels)
-    low, high = held[0, 0].copy(), held[0, 0].copy()
-    grey = bool(_ranges(held, low, high)) and len(image.channels) >= 3
-    digest = xxhash.xxh3_64(held.data)
+    pixels = image.pixels.astype(np.float32) if image.pixels.dtype == np.float16 else image.pixels
+    pixels = held(pixels)
+    low, high = pixels[0, 0].copy(), pixels[0, 0].copy()
+    grey = bool(_ranges(pixels, low, high)) and len(image.channels) >= 3
+    digest = xxhash.xxh3_64(pixels.data)
     digest.update(f"{image.width}x{image.height}{''.join(image.channels)}{image.pixels.dtype}")
     return PixelFacts(tuple(low.tolist()), tuple(high.tolist()), grey, digest.hexdigest())
