@@ -168,6 +168,85 @@ def _axis_ends(px, inset, ends):
     _quantise(mr + x * low, mg + y * low, mb + z * low, ends, 3)
 
 
+@njit(nogil=True, cache=True, fastmath=_FAST)
+def _draft_ends(px, ends):
+    """Set `ends` in one straight run, without looking back: principal axis, steps by projection, two refits."""
+    sr = sg = sb = rr = rg = rb = gg = gb = bb = np.float32(0.0)
+    for i in range(16):
+        r, g, b = px[0, i], px[1, i], px[2, i]
+        sr += r
+        sg += g
+        sb += b
+        rr += r * r
+        rg += r * g
+        rb += r * b
+        gg += g * g
+        gb += g * b
+        bb += b * b
+    n = np.float32(1.0 / 16.0)
+    mr, mg, mb = sr * n, sg * n, sb * n
+    rr -= sr * mr
+    rg -= sr * mg
+    rb -= sr * mb
+    gg -= sg * mg
+    gb -= sg * mb
+    bb -= sb * mb
+    if rr >= gg and rr >= bb:
+        x, y, z = rr, rg, rb
+    elif gg >= bb:
+        x, y, z = rg, gg, gb
+    else:
+        x, y, z = rb, gb, bb
+    for _ in range(3):
+        u = rr * x + rg * y + rb * z
+        v = rg * x + gg * y + gb * z
+        w = rb * x + gb * y + bb * z
+        scale = np.float32(1.0) / (abs(u) + abs(v) + abs(w) + np.float32(1e-6))
+        x, y, z = u * scale, v * scale, w * scale
+    low, high = _FAR, -_FAR
+    for i in range(16):
+        t = px[0, i] * x + px[1, i] * y + px[2, i] * z
+        low = min(low, t)
+        high = max(high, t)
+    pull = (high - low) * np.float32(1.0 / 16.0)
+    middle = mr * x + mg * y + mb * z
+    inv = np.float32(1.0) / (x * x + y * y + z * z + np.float32(1e-12))
+    top, bottom = (high - pull - middle) * inv, (low + pull - middle) * inv
+    r0, g0, b0 = mr + x * top, mg + y * top, mb + z * top
+    r1, g1, b1 = mr + x * bottom, mg + y * bottom, mb + z * bottom
+    for _ in range(2):
+        dr, dg, db = r1 - r0, g1 - g0, b1 - b0
+        scale = np.float32(3.0) / (dr * dr + dg * dg + db * db + np.float32(1e-6))
+        dr, dg, db = dr * scale, dg * scale, db * scale
+        start = np.float32(0.5) - (r0 * dr + g0 * dg + b0 * db)
+        s1 = s2 = br = bg = bc = np.float32(0.0)
+        for i in range(16):
+            r, g, b = px[0, i], px[1, i], px[2, i]
+            t = np.floor(min(max(r * dr + g * dg + b * db + start, np.float32(0.0)), np.float32(3.0)))
+            s1 += t
+            s2 += t * t
+            br += t * r
+            bg += t * g
+            bc += t * b
+        third = np.float32(1.0 / 3.0)
+        s1, s2, br, bg, bc = s1 * third, s2 * third * third, br * third, bg * third, bc * third
+        aa, ab = np.float32(16.0) - s1 - s1 + s2, s1 - s2
+        det = aa * s2 - ab * ab
+        if det < np.float32(1e-3):
+            break
+        inv = np.float32(1.0) / det
+        r0, g0, b0, r1, g1, b1 = (
+            ((sr - br) * s2 - br * ab) * inv,
+            ((sg - bg) * s2 - bg * ab) * inv,
+            ((sb - bc) * s2 - bc * ab) * inv,
+            (br * aa - (sr - br) * ab) * inv,
+            (bg * aa - (sg - bg) * ab) * inv,
+            (bc * aa - (sb - bc) * ab) * inv,
+        )
+    _quantise(r0, g0, b0, ends, 0)
+    _quantise(r1, g1, b1, ends, 3)
+
+
 @njit(nogil=True, cache=True)
 def _copy(source, target):
     # A slice assignment checks for overlap each time, which costs more than these six moves.
@@ -245,6 +324,12 @@ def _search(px, effort, may_three, must_three, moves, best_ends, ends, trial, pa
 def _load(pixels, bx, by, px):
     """Fill px (4, 16) with the block's R, G, B and alpha; the border's pixels stand in beyond it."""
     height, width = pixels.shape[:2]
+    if by * 4 + 4 <= height and bx * 4 + 4 <= width:
+        for y in range(4):
+            for x in range(4):
+                for c in range(4):
+                    px[c, 4 * y + x] = pixels[by * 4 + y, bx * 4 + x, c]
+        return
     for y in range(4):
         row = min(by * 4 + y, height - 1)
         for x in range(4):
@@ -307,12 +392,13 @@ OPAQUE, ONE_BIT, BESIDE = 0, 1, 2
 @njit(nogil=True, cache=True)
 def _weigh(px, alpha, clear, alpha_use, threshold):
     """Take alpha out of px (4, 16) into `alpha`, put weights in its place; return whether a pixel is to be clear."""
-    for i in range(16):
-        alpha[i] = px[3, i]
-        px[3, i] = np.float32(1.0)
     any_clear = False
-    if alpha_use != OPAQUE:
+    if alpha_use == OPAQUE:
         for i in range(16):
+            px[3, i] = np.float32(1.0)
+    else:
+        for i in range(16):
+            alpha[i] = px[3, i]
             hidden = alpha[i] < threshold if alpha_use == ONE_BIT else alpha[i] == 0
             clear[i] = hidden and alpha_use == ONE_BIT
             any_clear |= clear[i]
@@ -365,6 +451,8 @@ def _encode_rows(pixels, alpha_use, threshold, effort, single, moves, start, sto
                     best[k] = 0
             elif solid and not any_clear:
                 _solid(px, single, best)
+            elif effort == 0 and not any_clear:
+                _draft_ends(px, best)
             else:
                 three, _ = _search(px, effort, alpha_use != BESIDE, any_clear, moves, best, ends, trial, palette)
             block = out[by, bx]

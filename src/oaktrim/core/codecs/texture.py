@@ -1,0 +1,121 @@
+"""Encoding and decoding by format name: the table of codecs, and a texture with its levels encoded."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+
+from oaktrim.core.codecs import bc1, bc4, plain
+from oaktrim.core.codecs.effort import EncodeOptions
+from oaktrim.core.errors import Unsupported
+from oaktrim.core.formats.catalogue import ORDER, TextureFormat, format_named
+from oaktrim.core.pixels.image import CHANNEL_NAMES, Image, Pixels, Transfer
+from oaktrim.core.pixels.levels import level_size
+from oaktrim.core.progress import Progress, Task
+
+Encoder = Callable[[Image, EncodeOptions], bytes]
+Decoder = Callable[[bytes, int, int], Pixels]
+
+_CODECS: dict[str, tuple[Encoder, Decoder]] = {
+    "r8": (plain.encode_r8, plain.decode_r8),
+    "rg8": (plain.encode_rg8, plain.decode_rg8),
+    "rgb8": (plain.encode_rgb8, plain.decode_rgb8),
+    "rgba8": (plain.encode_rgba8, plain.decode_rgba8),
+    "r16": (plain.encode_r16, plain.decode_r16),
+    "rgba16f": (plain.encode_rgba16f, plain.decode_rgba16f),
+    "rgb565": (plain.encode_rgb565, plain.decode_rgb565),
+    "rgba5551": (plain.encode_rgba5551, plain.decode_rgba5551),
+    "rgba4444": (plain.encode_rgba4444, plain.decode_rgba4444),
+    "r11g11b10f": (plain.encode_r11g11b10f, plain.decode_r11g11b10f),
+    "rgb9e5": (plain.encode_rgb9e5, plain.decode_rgb9e5),
+    "bc1": (bc1.encode_bc1, bc1.decode_bc1),
+    "bc1-a1": (bc1.encode_bc1_a1, bc1.decode_bc1_a1),
+    "bc3": (bc1.encode_bc3, bc1.decode_bc3),
+    "bc4": (bc4.encode_bc4, bc4.decode_bc4),
+    "bc5": (bc4.encode_bc5, bc4.decode_bc5),
+}
+
+# Formats that can be offered, in the catalogue's order.
+ENCODABLE: tuple[str, ...] = tuple(name for name in ORDER if name in _CODECS)
+
+
+@dataclass(frozen=True)
+class EncodedTexture:
+    """A texture as a GPU takes it.
+
+    Parameters
+    ----------
+    format : of all levels
+    width, height : pixels of level 0
+    transfer : of the colour channels
+    levels : the bytes of each level, the largest first, block rows from the top
+    """
+
+    format: TextureFormat
+    width: int
+    height: int
+    transfer: Transfer
+    levels: tuple[bytes, ...]
+
+    @property
+    def bytes(self) -> int:
+        return sum(len(level) for level in self.levels)
+
+
+def _codec(texture_format: TextureFormat) -> tuple[Encoder, Decoder]:
+    codec = _CODECS.get(texture_format.name)
+    if codec is None:
+        raise Unsupported(
+            f"{texture_format.label} cannot be encoded or decoded yet; these can: {', '.join(ENCODABLE)}"
+        )
+    return codec
+
+
+def encodable_format(name: str) -> TextureFormat:
+    """Return a format that can be encoded, by name.
+
+    Raises
+    ------
+    Unsupported : no such format, or no encoder for it yet
+    """
+    found = format_named(name)
+    _codec(found)
+    return found
+
+
+def encode_level(image: Image, texture_format: TextureFormat, options: EncodeOptions = EncodeOptions()) -> bytes:
+    """Return one image in a format, block rows from the top."""
+    return _codec(texture_format)[0](image, options)
+
+
+def encode_texture(
+    levels: list[Image], texture_format: TextureFormat, options: EncodeOptions = EncodeOptions()
+) -> Task[EncodedTexture]:
+    """Encode an image and its levels, the largest first."""
+    encoder = _codec(texture_format)[0]
+    done, total = 0, sum(level.width * level.height for level in levels)
+    encoded = []
+    for level in levels:
+        yield Progress(done, total, f"encoding {level.width}x{level.height} as {texture_format.label}")
+        encoded.append(encoder(level, options))
+        done += level.width * level.height
+    first = levels[0]
+    return EncodedTexture(texture_format, first.width, first.height, first.transfer, tuple(encoded))
+
+
+def decode_level(texture: EncodedTexture, level: int = 0) -> Image:
+    """Return one level as an image, with the channels that its format keeps.
+
+    Raises
+    ------
+    Unsupported : there is no such level, or no decoder for the format yet
+    """
+    if not 0 <= level < len(texture.levels):
+        raise Unsupported(f"there is no level {level}; the texture has levels 0 to {len(texture.levels) - 1}")
+    pixels = _codec(texture.format)[1](texture.levels[level], *level_size(texture.width, texture.height, level))
+    letters = texture.format.channels
+    names = ("L",) if letters == "R" else tuple(letters) if len(letters) == pixels.shape[2] else CHANNEL_NAMES[pixels.shape[2]]
+    return Image(np.ascontiguousarray(pixels), names, texture.transfer)
+

@@ -1,0 +1,147 @@
+"""DDS: one 2D texture with its levels, written with the DX10 header, and read with it or with the older codes.
+
+Microsoft, "Programming guide for DDS" (DDS_HEADER, DDS_HEADER_DXT10, DDS_PIXELFORMAT).
+"""
+
+from __future__ import annotations
+
+import struct
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+
+from oaktrim.core.codecs.texture import EncodedTexture
+from oaktrim.core.errors import FileError, Unsupported
+from oaktrim.core.formats.catalogue import FORMATS, TextureFormat
+from oaktrim.core.pixels.image import Transfer
+from oaktrim.core.pixels.levels import level_count, level_size
+
+MAGIC = b"DDS "
+_HEADER = struct.Struct("<7I 44x 8I 5I")
+_DX10 = struct.Struct("<5I")
+_CAPS, _HEIGHT, _WIDTH, _PITCH, _PIXEL_FORMAT, _MIP_COUNT, _LINEAR_SIZE = 0x1, 0x2, 0x4, 0x8, 0x1000, 0x20000, 0x80000
+_FOUR_CC, _RGB, _LUMINANCE = 0x4, 0x40, 0x20000
+_COMPLEX, _TEXTURE, _HAS_MIPS = 0x8, 0x1000, 0x400000
+_CUBE_OR_VOLUME = 0x200 | 0x200000
+_TEXTURE_2D = 3
+_STRAIGHT_ALPHA, _OPAQUE = 1, 3
+_BY_CODE = {b"DXT1": "bc1-a1", b"DXT5": "bc3", b"ATI1": "bc4", b"BC4U": "bc4", b"ATI2": "bc5", b"BC5U": "bc5"}
+# Bit masks of red, green, blue and alpha of the older uncompressed layouts, with the order of their bytes.
+_BY_MASKS = {
+    (0xFF, 0xFF00, 0xFF0000, 0xFF000000): (0, 1, 2, 3),
+    (0xFF0000, 0xFF00, 0xFF, 0xFF000000): (2, 1, 0, 3),
+}
+
+
+def _by_dxgi(number: int, alpha_mode: int) -> tuple[TextureFormat, Transfer] | None:
+    for row in FORMATS.values():
+        if row.name == "bc1-a1" and alpha_mode == _OPAQUE or row.name == "bc1" and alpha_mode != _OPAQUE:
+            continue
+        if number == row.dxgi:
+            return row, Transfer.LINEAR
+        if number == row.dxgi_srgb:
+            return row, Transfer.SRGB
+    return None
+
+
+def pack(texture: EncodedTexture) -> bytes:
+    """Return a texture as the bytes of a DDS file.
+
+    Raises
+    ------
+    Unsupported : the container has no code for the format
+    """
+    row = texture.format
+    number = row.dxgi_srgb if texture.transfer is Transfer.SRGB and row.dxgi_srgb else row.dxgi
+    if number is None:
+        raise Unsupported(f"a DDS file has no code for {row.label}; write KTX2 instead")
+    count = len(texture.levels)
+    pitch = len(texture.levels[0]) if row.compressed else texture.width * row.block_bytes
+    flags = _CAPS | _HEIGHT | _WIDTH | _PIXEL_FORMAT | (_LINEAR_SIZE if row.compressed else _PITCH)
+    caps = _TEXTURE
+    if count > 1:
+        flags |= _MIP_COUNT
+        caps |= _COMPLEX | _HAS_MIPS
+    pixel_format = (32, _FOUR_CC, int.from_bytes(b"DX10", "little"), 0, 0, 0, 0, 0)
+    header = _HEADER.pack(124, flags, texture.height, texture.width, pitch, 0, count, *pixel_format, caps, 0, 0, 0, 0)
+    alpha_mode = _OPAQUE if row.name == "bc1" else _STRAIGHT_ALPHA
+    return MAGIC + header + _DX10.pack(number, _TEXTURE_2D, 0, 1, alpha_mode) + b"".join(texture.levels)
+
+
+@dataclass(frozen=True)
+class Head:
+    """What the headers say: where the levels start, and how the bytes of a pixel are ordered, if not as ours."""
+
+    format: TextureFormat
+    transfer: Transfer
+    width: int
+    height: int
+    levels: int
+    start: int
+    order: tuple[int, ...] | None = None
+
+
+def parse_head(data: bytes, path: Path, max_pixels: int) -> Head:
+    """Return what the headers of a file's bytes say, refused where they cannot be read."""
+    if data[:4] != MAGIC:
+        raise FileError(path, "is not a DDS file: wrong magic bytes", 0)
+    if len(data) < 4 + _HEADER.size:
+        raise FileError(path, f"ends inside the DDS header, which takes {4 + _HEADER.size} bytes", len(data))
+    values = _HEADER.unpack_from(data, 4)
+    size, flags, height, width, _, depth, count = values[:7]
+    kind, code, bits, *masks = values[8:15]
+    if size != 124:
+        raise FileError(path, f"has a DDS header of {size} bytes where 124 are expected", 4)
+    if values[16] & _CUBE_OR_VOLUME or depth > 1:
+        raise FileError(path, "holds a cube or a volume; only single textures are read", 112)
+    start, order, transfer = 4 + _HEADER.size, None, Transfer.SRGB
+    four_cc = code.to_bytes(4, "little")
+    if kind & _FOUR_CC and four_cc == b"DX10":
+        if len(data) < start + _DX10.size:
+            raise FileError(path, "ends inside the DX10 header", len(data))
+        number, dimension, misc, layers, misc2 = _DX10.unpack_from(data, start)
+        start += _DX10.size
+        found = _by_dxgi(number, misc2 & 7)
+        if found is None:
+            raise FileError(path, f"has DXGI format {number}, which is not read", 128)
+        if dimension != _TEXTURE_2D or layers > 1 or misc & 4:
+            raise FileError(path, "holds an array, a cube or a volume; only single textures are read", 132)
+        texture_format, transfer = found
+    elif kind & _FOUR_CC and four_cc in _BY_CODE:
+        texture_format = FORMATS[_BY_CODE[four_cc]]
+    elif kind & _RGB and bits == 32 and tuple(masks) in _BY_MASKS:
+        texture_format, order = FORMATS["rgba8"], _BY_MASKS[tuple(masks)]
+    elif kind & _LUMINANCE and bits == 8:
+        texture_format = FORMATS["r8"]
+    else:
+        raise FileError(path, f"has a pixel layout that is not read (code {four_cc!r}, {bits} bits)", 80)
+    if width == 0 or height == 0:
+        raise FileError(path, f"claims {width}x{height} pixels", 12)
+    if width * height > max_pixels:
+        raise FileError(path, f"claims {width}x{height} pixels, over the limit of {max_pixels}", 12)
+    levels = max(1, count) if flags & _MIP_COUNT else 1
+    if levels > level_count(width, height):
+        raise FileError(path, f"claims {levels} levels for {width}x{height}", 28)
+    return Head(texture_format, transfer, width, height, levels, start, order)
+
+
+def parse(data: bytes, path: Path, max_pixels: int) -> EncodedTexture:
+    """Return the texture in a file's bytes.
+
+    Raises
+    ------
+    FileError : not DDS, not read, or not whole
+    """
+    head = parse_head(data, path, max_pixels)
+    at, levels = head.start, []
+    for level in range(head.levels):
+        size = head.format.level_bytes(*level_size(head.width, head.height, level))
+        if at + size > len(data):
+            raise FileError(path, f"ends inside level {level}: {size} bytes expected from {at} on", len(data))
+        stored = data[at : at + size]
+        if head.order is not None:
+            stored = np.frombuffer(stored, np.uint8).reshape(-1, 4)[:, head.order].tobytes()
+        levels.append(stored)
+        at += size
+    return EncodedTexture(head.format, head.width, head.height, head.transfer, tuple(levels))

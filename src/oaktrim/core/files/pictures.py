@@ -1,0 +1,323 @@
+"""Reading pictures of every kind the product takes, and writing PNG: facts first, then pixels, with one kind of error.
+
+Pillow reads what has 8 bits or fewer from memory; OpenImageIO reads 16-bit and floating-point files without loss.
+"""
+
+from __future__ import annotations
+
+import io
+import os
+import struct
+import tempfile
+import zlib
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import OpenImageIO as oiio
+from PIL import Image as PillowImage
+
+from oaktrim.core.codecs.texture import EncodedTexture, decode_level
+from oaktrim.core.errors import FileError, Unsupported
+from oaktrim.core.files import dds, ktx2
+from oaktrim.core.files.atomic import read_bytes, write_atomic
+from oaktrim.core.formats.catalogue import FORMATS
+from oaktrim.core.pixels.image import CHANNEL_NAMES, Image, Transfer, held, to_depth
+
+# We weigh the claimed size ourselves, before any pixel is decoded.
+PillowImage.MAX_IMAGE_PIXELS = None
+
+MAX_PIXELS = 1 << 28
+
+SUFFIXES = frozenset(
+    (".png", ".jpg", ".jpeg", ".tga", ".bmp", ".tif", ".tiff", ".webp", ".dds", ".ktx2", ".exr", ".hdr")
+)
+_CONTAINERS = ("ktx2", "dds")
+_PNG_MAGIC = b"\x89PNG\r\n\x1a\n"
+_MAGICS: tuple[tuple[bytes, str], ...] = (
+    (_PNG_MAGIC, "png"),
+    (b"\xff\xd8\xff", "jpeg"),
+    (b"BM", "bmp"),
+    (b"II*\0", "tiff"),
+    (b"MM\0*", "tiff"),
+    (b"II+\0", "tiff"),
+    (b"DDS ", "dds"),
+    (ktx2.MAGIC, "ktx2"),
+    (b"v/1\x01", "exr"),
+    (b"#?RADIANCE", "hdr"),
+    (b"#?RGBE", "hdr"),
+)
+_BY_OPENIMAGEIO = ("tiff", "exr", "hdr")
+_PILLOW_NAMES = {"png": "PNG", "jpeg": "JPEG", "tga": "TGA", "bmp": "BMP", "webp": "WEBP"}
+_TYPES = {"uint8": np.uint8, "uint16": np.uint16, "half": np.float16, "float": np.float32}
+
+
+@dataclass(frozen=True)
+class PictureFacts:
+    """What a file's header says.
+
+    Parameters
+    ----------
+    kind : png, jpeg, tga, bmp, tiff, webp, dds, ktx2, exr or hdr, by the file's own bytes
+    channels : 1 to 4
+    bit_depth : bits a channel in memory; floating : they are floats
+    levels : stored mip levels
+    format : of a GPU container; empty otherwise
+    profile : an embedded colour profile is there
+    """
+
+    kind: str
+    width: int
+    height: int
+    channels: int
+    bit_depth: int
+    floating: bool = False
+    levels: int = 1
+    format: str = ""
+    profile: bool = False
+
+
+def kind_of(data: bytes, path: Path) -> str:
+    """Return the kind of a picture by its first bytes; only TGA, which has none of its own, by its name.
+
+    Raises
+    ------
+    FileError : no kind that is read
+    """
+    for magic, kind in _MAGICS:
+        if data.startswith(magic):
+            return kind
+    if data[:4] == b"RIFF" and data[8:12] == b"WEBP":
+        return "webp"
+    if path.suffix.lower() == ".tga":
+        return "tga"
+    if not data:
+        raise FileError(path, "is empty")
+    raise FileError(path, f"is not a picture that is read; it begins with {data[:8].hex(' ')}", 0)
+
+
+def _check_png(data: bytes, path: Path) -> None:
+    """Walk the chunks (ISO/IEC 15948, clause 5.3): the reader behind would only print what is wrong."""
+    at, ended = len(_PNG_MAGIC), False
+    while at < len(data) and not ended:
+        if at + 12 > len(data):
+            raise FileError(path, "ends inside a PNG chunk", len(data))
+        length, name = struct.unpack_from(">I4s", data, at)
+        if at + 12 + length > len(data):
+            raise FileError(path, f"ends inside the PNG chunk {name!r}", len(data))
+        stop = at + 8 + length
+        if zlib.crc32(memoryview(data)[at + 4 : stop]) != int.from_bytes(data[stop : stop + 4], "big"):
+            raise FileError(path, f"the PNG chunk {name!r} fails its checksum", at)
+        ended = name == b"IEND"
+        at = stop + 4
+    if not ended:
+        raise FileError(path, "ends before the PNG end chunk", len(data))
+
+
+def _png_is_deep(data: bytes) -> bool:
+    return len(data) > 24 and data[24] == 16
+
+
+def _weigh(width: int, height: int, max_pixels: int, path: Path) -> None:
+    if width < 1 or height < 1:
+        raise FileError(path, f"claims {width}x{height} pixels")
+    if width * height > max_pixels:
+        raise FileError(path, f"claims {width}x{height} pixels, over the limit of {max_pixels}")
+
+
+def _pillow(data: bytes, path: Path, kind: str, max_pixels: int) -> PillowImage.Image:
+    try:
+        picture = PillowImage.open(io.BytesIO(data), formats=[_PILLOW_NAMES[kind]])
+    except Exception as error:  # the plug-ins raise whatever a broken header leads them to
+        raise FileError(path, f"is not a valid {kind.upper()} file: {_reason(error, path)}") from error
+    _weigh(*picture.size, max_pixels, path)
+    return picture
+
+
+def _reason(error: Exception, path: Path) -> str:
+    text = str(error).strip().splitlines()
+    if not text or "cannot identify" in text[0]:
+        return "its header cannot be understood"
+    return text[0].replace(str(path), "").strip(" :")
+
+
+def _pillow_mode(picture: PillowImage.Image) -> str:
+    """Return the mode to bring a picture to: grey, grey and alpha, colour, or colour and alpha."""
+    clear = "transparency" in picture.info
+    if picture.mode in ("1", "L"):
+        return "LA" if clear else "L"
+    if picture.mode in ("LA", "RGBA"):
+        return picture.mode
+    if picture.mode == "P":
+        return "RGBA" if clear or picture.palette is not None and picture.palette.mode == "RGBA" else "RGB"
+    return "RGBA" if clear or picture.mode in ("PA", "RGBa") else "RGB"
+
+
+class _Reading:
+    """A file open in OpenImageIO; failures come back from there as None with a text."""
+
+    def __init__(self, path: Path, max_pixels: int) -> None:
+        self.path = path
+        self._aside: tempfile.TemporaryDirectory[str] | None = None
+        name = str(path)
+        try:
+            name.encode()
+        except UnicodeEncodeError:
+            # OpenImageIO takes UTF-8 names only: lend the file one.
+            self._aside = tempfile.TemporaryDirectory(prefix="oak-trim-")
+            name = os.path.join(self._aside.name, "picture" + path.suffix.encode("ascii", "replace").decode())
+            os.symlink(path.absolute(), name)
+        config = oiio.ImageSpec()
+        config.attribute("oiio:UnassociatedAlpha", 1)
+        self.input = oiio.ImageInput.open(name, config)
+        if self.input is None:
+            raise FileError(path, f"cannot be read: {_last_line(oiio.geterror())}")
+        self.spec = self.input.spec()
+        _weigh(self.spec.width, self.spec.height, max_pixels, path)
+
+    def __enter__(self) -> _Reading:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.input.close()
+        if self._aside is not None:
+            self._aside.cleanup()
+
+    @property
+    def channels(self) -> int:
+        return min(4, int(self.spec.nchannels))
+
+    @property
+    def type_name(self) -> str:
+        name = str(self.spec.format)
+        return name if name in _TYPES else {"uint32": "uint16", "int16": "uint16", "int8": "uint8"}.get(name, "float")
+
+    def pixels(self) -> Any:
+        got = self.input.read_image(0, 0, 0, self.channels, self.type_name)
+        if got is None:
+            raise FileError(self.path, f"cannot be read: {_last_line(self.input.geterror())}")
+        return np.asarray(got, dtype=_TYPES[self.type_name]).reshape(self.spec.height, self.spec.width, self.channels)
+
+
+def _last_line(text: str) -> str:
+    lines = [line.strip() for line in text.splitlines() if line.strip()]
+    return lines[-1] if lines else "no reason given"
+
+
+def picture_facts(data: bytes, path: Path, max_pixels: int = MAX_PIXELS) -> PictureFacts:
+    """Return what the header in a file's bytes says; `path` is for errors and for OpenImageIO.
+
+    Raises
+    ------
+    FileError : not a picture that is read, or larger than `max_pixels`
+    """
+    kind = kind_of(data, path)
+    if kind == "ktx2":
+        header, row, _ = ktx2.parse_head(data, path, max_pixels)
+        return _container_facts(kind, header.width, header.height, max(1, header.levels), row.name)
+    if kind == "dds":
+        head = dds.parse_head(data, path, max_pixels)
+        return _container_facts(kind, head.width, head.height, head.levels, head.format.name)
+    if kind in _BY_OPENIMAGEIO or (kind == "png" and _png_is_deep(data)):
+        if kind == "png":
+            _check_png(data, path)
+        with _Reading(path, max_pixels) as reading:
+            kind_type = np.dtype(_TYPES[reading.type_name])
+            profile = reading.spec.getattribute("ICCProfile") is not None
+            return PictureFacts(
+                kind, reading.spec.width, reading.spec.height, reading.channels, kind_type.itemsize * 8,
+                kind_type.kind == "f", profile=profile,
+            )  # fmt: skip
+    picture = _pillow(data, path, kind, max_pixels)
+    channels = len(_pillow_mode(picture))
+    return PictureFacts(kind, *picture.size, channels, 8, profile="icc_profile" in picture.info)
+
+
+def _container_facts(kind: str, width: int, height: int, levels: int, name: str) -> PictureFacts:
+    row = FORMATS[name]
+    depth = 16 if row.floating or name == "r16" else 8
+    return PictureFacts(kind, width, height, len(row.channels), depth, row.floating, levels, name)
+
+
+def decode_picture(data: bytes, path: Path, max_pixels: int = MAX_PIXELS) -> Image:
+    """Return the picture in a file's bytes, at its own depth; of a container, level 0.
+
+    Integers are taken as sRGB code values, floats as linear light; a role may have them read otherwise.
+
+    Raises
+    ------
+    FileError : it cannot be read, is not whole, or is larger than `max_pixels`
+    """
+    kind = kind_of(data, path)
+    if kind in _CONTAINERS:
+        return texture_image(parse_texture(data, path, max_pixels), path)
+    if kind == "png":
+        _check_png(data, path)
+    if kind in _BY_OPENIMAGEIO or (kind == "png" and _png_is_deep(data)):
+        with _Reading(path, max_pixels) as reading:
+            pixels = reading.pixels()
+        if pixels.shape[2] == 2 and pixels.dtype.kind == "f":
+            names: tuple[str, ...] = ("R", "G")
+        else:
+            names = CHANNEL_NAMES[pixels.shape[2]]
+        transfer = Transfer.LINEAR if pixels.dtype.kind == "f" else Transfer.SRGB
+        return Image(held(pixels), names, transfer)
+    picture = _pillow(data, path, kind, max_pixels)
+    try:
+        mode = _pillow_mode(picture)
+        pixels = np.asarray(picture if picture.mode == mode else picture.convert(mode))
+    except Exception as error:  # a decoder raises whatever its broken stream leads it to
+        raise FileError(path, f"cannot be decoded: {_reason(error, path)}") from error
+    return Image.of(held(pixels))
+
+
+def texture_image(texture: EncodedTexture, path: Path, level: int = 0) -> Image:
+    """Return a level of a texture that was read from `path`, refused in its name."""
+    try:
+        return decode_level(texture, level)
+    except Unsupported as error:
+        raise FileError(path, str(error)) from error
+
+
+def parse_texture(data: bytes, path: Path, max_pixels: int = MAX_PIXELS) -> EncodedTexture:
+    """Return the texture in the bytes of a KTX2 or DDS file."""
+    if kind_of(data, path) == "dds":
+        return dds.parse(data, path, max_pixels)
+    return ktx2.parse(data, path, max_pixels)
+
+
+def pack_texture(texture: EncodedTexture, container: str) -> bytes:
+    """Return a texture as the bytes of a `ktx2` or `dds` file."""
+    return dds.pack(texture) if container == "dds" else ktx2.pack(texture)
+
+
+def read_picture(path: Path, max_pixels: int = MAX_PIXELS) -> Image:
+    """Return the picture in a file; see `decode_picture`."""
+    return decode_picture(read_bytes(path), path, max_pixels)
+
+
+def write_png(path: Path, image: Image) -> None:
+    """Write a picture as PNG, 8 or 16 bits a channel; floats are cut to 0..1 and written with 16.
+
+    Raises
+    ------
+    FileError : it cannot be written
+    """
+    pixels = to_depth(image.pixels, np.uint16) if image.is_float else image.pixels
+    if image.channels == ("R", "G"):
+        pixels = np.concatenate([pixels, np.zeros_like(pixels[..., :1])], axis=2)
+    if pixels.dtype == np.uint8:
+        buffer = io.BytesIO()
+        PillowImage.fromarray(pixels[..., 0] if pixels.shape[2] == 1 else pixels).save(buffer, "PNG")
+        write_atomic(path, buffer.getvalue())
+        return
+    with tempfile.TemporaryDirectory(prefix="oak-trim-") as folder:
+        passing = Path(folder) / "picture.png"
+        out = oiio.ImageOutput.create(str(passing))
+        spec = oiio.ImageSpec(image.width, image.height, pixels.shape[2], "uint16")
+        spec.attribute("oiio:UnassociatedAlpha", 1)
+        spec.attribute("oiio:ColorSpace", "sRGB")
+        if not (out.open(str(passing), spec) and out.write_image(np.ascontiguousarray(pixels)) and out.close()):
+            raise FileError(path, f"cannot be written: {_last_line(out.geterror())}")
+        write_atomic(path, passing.read_bytes())

@@ -1,0 +1,1 @@
+"""From cuts to what ships: recipes with their causes, costs in columns, and totals against the limits."""

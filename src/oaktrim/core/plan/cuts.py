@@ -1,0 +1,123 @@
+"""Cuts: the planned changes of a job, each on a set of textures, for one target or for all."""
+
+from __future__ import annotations
+
+import msgspec
+
+from oaktrim.core.codecs.effort import Effort
+from oaktrim.core.codecs.texture import encodable_format
+from oaktrim.core.errors import Unsupported
+from oaktrim.core.formats.catalogue import FORMATS
+from oaktrim.core.pixels.resample import Filter
+
+MAX_SIDE = 1 << 16
+
+
+class Cap(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag="cap", tag_field="kind"):
+    """The longest side is at most this many pixels; the picture is filtered down in proportion."""
+
+    side: int
+
+    def __post_init__(self) -> None:
+        if not 1 <= self.side <= MAX_SIDE:
+            raise ValueError(f"a cap is 1 to {MAX_SIDE} pixels, not {self.side}")
+
+    @property
+    def label(self) -> str:
+        return f"Cap {self.side}"
+
+
+class Drop(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag="drop", tag_field="kind"):
+    """The largest levels are left out; each halves the size."""
+
+    levels: int
+
+    def __post_init__(self) -> None:
+        if not 0 <= self.levels <= 16:
+            raise ValueError(f"0 to 16 levels can be dropped, not {self.levels}")
+
+    @property
+    def label(self) -> str:
+        return f"Drop {self.levels} {'level' if self.levels == 1 else 'levels'}"
+
+
+class SetFormat(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag="format", tag_field="kind"):
+    """The texture is encoded in this format."""
+
+    format: str
+
+    def __post_init__(self) -> None:
+        try:
+            encodable_format(self.format)
+        except Unsupported as error:
+            raise ValueError(str(error)) from error
+
+    @property
+    def label(self) -> str:
+        return f"Format {FORMATS[self.format].label}"
+
+
+class SetLevels(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag="levels", tag_field="kind"):
+    """Mip levels are shipped, or only the largest picture."""
+
+    on: bool
+
+    @property
+    def label(self) -> str:
+        return "Levels on" if self.on else "Levels off"
+
+
+class SetEffort(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag="effort", tag_field="kind"):
+    """How hard the encoder searches."""
+
+    effort: Effort
+
+    @property
+    def label(self) -> str:
+        return f"Effort {self.effort.value}"
+
+
+class SetFilter(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag="filter", tag_field="kind"):
+    """The filter that makes the picture smaller."""
+
+    filter: Filter
+
+    @property
+    def label(self) -> str:
+        return f"Filter {self.filter.value}"
+
+
+Change = Cap | Drop | SetFormat | SetLevels | SetEffort | SetFilter
+
+
+class Cut(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """One planned change.
+
+    Parameters
+    ----------
+    assets : paths of the textures it is on, below the job's root
+    targets : ids of the targets it is for; empty for all
+    """
+
+    change: Change
+    assets: tuple[str, ...]
+    targets: tuple[str, ...] = ()
+
+    def is_for(self, target: str) -> bool:
+        """Say whether the cut counts on a target."""
+        return not self.targets or target in self.targets
+
+    def supersedes(self, other: Cut) -> bool:
+        """Say whether this cut makes an earlier one pointless: the same kind of change on the same textures."""
+        return (
+            type(self.change) is type(other.change)
+            and self.targets == other.targets
+            and (self.assets == other.assets or set(self.assets) == set(other.assets))
+        )
+
+    @property
+    def label(self) -> str:
+        """The cut in words."""
+        count = len(self.assets)
+        on = self.assets[0].rsplit("/", 1)[-1] if count == 1 else f"{count} textures"
+        return f"{self.change.label} · {on}"

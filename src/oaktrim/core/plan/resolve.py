@@ -1,0 +1,290 @@
+"""From a job's cuts to a plan: what each texture ships as on a target, why, and what it costs; all in columns."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+from numpy.typing import NDArray
+
+from oaktrim.core.codecs.effort import Effort
+from oaktrim.core.formats.catalogue import FORMATS, ORDER
+from oaktrim.core.pixels.resample import Filter
+from oaktrim.core.plan.cuts import Cap, Cut, Drop, SetEffort, SetFilter, SetFormat, SetLevels
+from oaktrim.core.plan.packing import PackedShares
+from oaktrim.core.survey.inventory import Inventory
+from oaktrim.core.targets.arrival import FORMAT_INDEX, Arrival, Flags, Ints, arrive, fit_side
+from oaktrim.core.targets.target import Oversize, Target
+
+_NOT_CUT = -1
+_EFFORTS, _FILTERS = list(Effort), list(Filter)
+# Kinds of change, in the order in which they act on a texture.
+KINDS = (Cap, Drop, SetFormat, SetLevels, SetEffort, SetFilter)
+
+
+@dataclass(frozen=True)
+class Rung:
+    """One step of the ladder.
+
+    Parameters
+    ----------
+    cause : what made the step, in words; cut : its place in the job's cuts, if a cut made it
+    width, height : after the step
+    memory : bytes on the target if this were the last step
+    """
+
+    cause: str
+    width: int
+    height: int
+    memory: int
+    cut: int | None = None
+
+
+@dataclass(frozen=True)
+class Recipe:
+    """What one texture ships as on one target, and how it gets there."""
+
+    path: str
+    width: int
+    height: int
+    levels: int
+    format: str
+    effort: Effort
+    filter: Filter
+    ladder: tuple[Rung, ...]
+    warnings: tuple[str, ...]
+    touched: bool
+
+
+@dataclass(frozen=True)
+class Plan:
+    """All recipes of a target, a column each.
+
+    Parameters
+    ----------
+    settings : the value that each kind of change leaves on each texture, -1 where there is none
+    causes : the place in the cuts of what set it, likewise
+    cut_width, cut_height : after cap and drop, before the target's own rules
+    formats : places in the catalogue's order
+    arrival : what the target makes of it
+    package : estimated bytes in the package
+    """
+
+    target: Target
+    inventory: Inventory
+    cuts: tuple[Cut, ...]
+    settings: dict[type, Ints]
+    causes: dict[type, Ints]
+    cut_width: Ints
+    cut_height: Ints
+    formats: Ints
+    arrival: Arrival
+    package: Ints
+    _totals: dict[str, int] = field(default_factory=dict, repr=False)
+
+    def line(self, name: str) -> Ints:
+        """Return what each texture adds to a limit counted in bytes: memory, package, unpacked or streaming."""
+        if name == "memory":
+            return self.arrival.memory
+        if name == "package":
+            return self.package
+        if name == "unpacked":
+            return self.arrival.stored
+        if name == "streaming":
+            # What has no levels is not streamed: it is resident whole, outside the pool.
+            return np.where(self.arrival.levels > 1, self.arrival.memory, 0)
+        raise KeyError(name)
+
+    def total(self, name: str) -> int:
+        """Return the sum of a line."""
+        if name not in self._totals:
+            self._totals[name] = int(self.line(name).sum())
+        return self._totals[name]
+
+    def by_family(self, name: str) -> dict[str, int]:
+        """Return the sum of a line for each family of roles, families of nothing left out."""
+        families, place = np.unique(self.inventory.families, return_inverse=True)
+        sums = np.bincount(place, weights=self.line(name), minlength=len(families))
+        return {str(family): int(total) for family, total in zip(families, sums, strict=True)}
+
+    @property
+    def touched(self) -> Flags:
+        """Which textures are encoded anew; the others ship as their file holds them, levels added to pictures."""
+        kinds = (Cap, Drop, SetFormat, SetLevels)
+        changed = np.zeros(len(self.formats), np.bool_)
+        for kind in kinds:
+            changed |= self.settings[kind] != _NOT_CUT
+        a = self.arrival
+        same = (a.width == self.inventory.width) & (a.height == self.inventory.height)
+        same &= (self.inventory.stored_levels == 0) | (a.levels == self.inventory.stored_levels)
+        return changed & ~(same & (self.formats == self.inventory.natural)) | ~same
+
+    def recipe(self, row: int) -> Recipe:
+        """Return the recipe of one texture, with its ladder."""
+        texture, a = self.inventory.textures[row], self.arrival
+        effort = int(self.settings[SetEffort][row])
+        picked = int(self.settings[SetFilter][row])
+        ladder, warnings = _climb(self, row)
+        return Recipe(
+            path=texture.path,
+            width=int(a.width[row]),
+            height=int(a.height[row]),
+            levels=int(a.levels[row]),
+            format=ORDER[self.formats[row]],
+            effort=_EFFORTS[effort] if effort != _NOT_CUT else Effort.STANDARD,
+            filter=_FILTERS[picked] if picked != _NOT_CUT else Filter.LANCZOS3,
+            ladder=ladder,
+            warnings=warnings,
+            touched=bool(self.touched[row]),
+        )
+
+
+def _value(cut: Cut) -> int:
+    """Return the number that stands for a change in the plan's columns."""
+    change = cut.change
+    match change:
+        case Cap():
+            return change.side
+        case Drop():
+            return change.levels
+        case SetFormat():
+            return FORMAT_INDEX[change.format]
+        case SetLevels():
+            return int(change.on)
+        case SetEffort():
+            return _EFFORTS.index(change.effort)
+        case SetFilter():
+            return _FILTERS.index(change.filter)
+
+
+def resolve(
+    inventory: Inventory, target: Target, cuts: Sequence[Cut] = (), shares: PackedShares | None = None
+) -> Plan:
+    """Return what every texture ships as on a target.
+
+    A later cut of one kind takes the place of an earlier one on the same texture. Cap and drop are different kinds:
+    they add up, and the ladder says so.
+
+    Parameters
+    ----------
+    shares : how well the textures pack; guessed from the survey alone when left out
+    """
+    count = len(inventory.textures)
+    settings = {kind: np.full(count, _NOT_CUT, np.int64) for kind in KINDS}
+    causes = {kind: np.full(count, _NOT_CUT, np.int64) for kind in KINDS}
+    for place, cut in enumerate(cuts):
+        if cut.is_for(target.id):
+            rows = inventory.rows(cut.assets)
+            kind = type(cut.change)
+            settings[kind][rows] = _value(cut)
+            causes[kind][rows] = place
+    caps, drops = settings[Cap], np.maximum(settings[Drop], 0)
+    width, height = inventory.width, inventory.height
+    width, height = fit_side(width, height, np.where(caps == _NOT_CUT, np.maximum(width, height), caps))
+    width, height = np.maximum(1, width >> drops), np.maximum(1, height >> drops)
+    formats = np.where(settings[SetFormat] == _NOT_CUT, inventory.natural, settings[SetFormat])
+    # Stored levels are kept for as long as nothing but the format's place in the file is asked for.
+    stored = np.maximum(inventory.stored_levels - drops, np.minimum(inventory.stored_levels, 1))
+    as_stored = (caps == _NOT_CUT) & (settings[SetLevels] == _NOT_CUT)
+    levels = np.where(as_stored, stored, 0)
+    levels = np.where(settings[SetLevels] == 0, 1, levels)
+    arrival = arrive(target, width, height, levels, formats)
+    share = (shares or PackedShares(inventory)).of(formats, target.packing.method)
+    package = np.ceil(arrival.stored * share.astype(np.float64)).astype(np.int64)
+    return Plan(target, inventory, tuple(cuts), settings, causes, width, height, formats, arrival, package)
+
+
+def _climb(plan: Plan, row: int) -> tuple[tuple[Rung, ...], tuple[str, ...]]:
+    """Return the ladder of one texture and what is to be warned of."""
+    inventory, target, a = plan.inventory, plan.target, plan.arrival
+    texture = inventory.textures[row]
+    natural = FORMATS[texture.natural_format]
+    levels_on = int(plan.settings[SetLevels][row]) != 0
+
+    def weigh(width: int, height: int, name: str, one_level: bool = False) -> int:
+        held = FORMATS[name] if target.decodes(FORMATS[name]) else FORMATS[FORMATS[name].expands_to]
+        count = 1 if one_level else (texture.levels if texture.format else max(width, height).bit_length())
+        return held.chain_bytes(width, height, count)
+
+    width, height = texture.width, texture.height
+    rungs = [Rung(f"Source, {natural.label}", width, height, weigh(width, height, natural.name))]
+    steps = []
+    for kind in (Cap, Drop):
+        place = int(plan.causes[kind][row])
+        if place == _NOT_CUT:
+            continue
+        before = (width, height)
+        if kind is Cap:
+            fitted = fit_side(*(np.array([v]) for v in (width, height, plan.settings[Cap][row])))
+            width, height = int(fitted[0][0]), int(fitted[1][0])
+        else:
+            width, height = int(plan.cut_width[row]), int(plan.cut_height[row])
+        if (width, height) != before:
+            steps.append(plan.cuts[place].change.label)
+        rungs.append(Rung(plan.cuts[place].change.label, width, height, weigh(width, height, natural.name), place))
+    if a.shrunk[row]:
+        width, height = int(a.width[row]), int(a.height[row])
+        how = "upper levels left out" if target.oversize is Oversize.HALVED else "resampled on upload"
+        rungs.append(
+            Rung(f"Over {target.limits.longest_side}: {how}", width, height, weigh(width, height, natural.name))
+        )
+    if a.resampled[row]:
+        width, height = int(a.width[row]), int(a.height[row])
+        rungs.append(Rung("To powers of two on upload", width, height, weigh(width, height, natural.name)))
+    if not levels_on or a.levels_lost[row]:
+        place = int(plan.causes[SetLevels][row])
+        cause = "No power of two: levels lost" if a.levels_lost[row] and levels_on else "Levels off"
+        cut = place if place != _NOT_CUT and not levels_on else None
+        rungs.append(Rung(cause, width, height, weigh(width, height, natural.name, one_level=True), cut))
+    shipped = FORMATS[ORDER[plan.formats[row]]]
+    place = int(plan.causes[SetFormat][row])
+    if place != _NOT_CUT or a.expanded[row]:
+        cause = shipped.label
+        if a.expanded[row]:
+            cause = f"{shipped.label}, not on {target.name}: as {FORMATS[shipped.expands_to].label}"
+        rungs.append(Rung(cause, width, height, int(a.memory[row]), place if place != _NOT_CUT else None))
+    warnings = []
+    if len(steps) > 1:
+        asked = plan.settings[Cap][row]
+        warnings.append(
+            f"{steps[0]} and {steps[1].lower()} both apply: this ships at {max(width, height)}, not {asked}."
+        )
+    if a.levels_lost[row]:
+        warnings.append(f"{width}x{height} is no power of two: no mip levels on {target.name}.")
+    if a.refused[row]:
+        warnings.append(f"{target.name} refuses sides over {target.limits.longest_side}.")
+    if a.expanded[row]:
+        warnings.append(f"{target.name} has no hardware for {shipped.label}: it takes raw pixels in memory.")
+    return tuple(rungs), tuple(warnings)
+
+
+def limits_of(plan: Plan) -> list[Standing]:
+    """Return how a plan stands against each limit of its target that can be weighed."""
+    standings = [
+        Standing(line, plan.total(line), limit, True) for line, limit in plan.target.limit_bytes.items()
+    ]
+    side = plan.target.limits.longest_side
+    if side is not None and len(plan.formats):
+        longest = int(np.maximum(plan.arrival.width, plan.arrival.height).max())
+        standings.append(Standing("longest_side", longest, side, False))
+    return standings
+
+
+@dataclass(frozen=True)
+class Standing:
+    """A total against its limit; `in_bytes` says what it counts."""
+
+    line: str
+    value: int
+    limit: int
+    in_bytes: bool
+
+    @property
+    def over(self) -> bool:
+        return self.value > self.limit
+
+
+def weigh_rows(plan: Plan, rows: NDArray[np.int64], line: str) -> int:
+    """Return the sum of a line over some rows."""
+    return int(plan.line(line)[rows].sum())

@@ -1,0 +1,162 @@
+"""The Target document: a platform's limits, hardware formats, size and upload rules, and packing."""
+
+from __future__ import annotations
+
+import re
+from enum import Enum
+from importlib.resources import files
+from pathlib import Path
+
+import msgspec
+
+from oaktrim.core.errors import DocumentError, Unsupported
+from oaktrim.core.formats.catalogue import Hardware, TextureFormat
+
+VERSION = 1
+
+_UNITS = {"B": 1, "KiB": 1 << 10, "MiB": 1 << 20, "GiB": 1 << 30, "kB": 10**3, "MB": 10**6, "GB": 10**9}
+_SIZE = re.compile(r"\s*(\d+(?:\.\d+)?)\s*([A-Za-z]+)\s*")
+
+
+class SizeRule(Enum):
+    """What the target thinks of sides that are not powers of two."""
+
+    FREE = "free"
+    WANTED = "wanted"
+    NEEDED_FOR_LEVELS = "needed-for-levels"
+    RESAMPLED = "resampled"
+
+
+class Oversize(Enum):
+    """What becomes of a texture over the longest side."""
+
+    HALVED = "halved"
+    RESAMPLED = "resampled"
+    REFUSED = "refused"
+
+
+class Packing(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """The lossless second packing of the package: `deflate` or `zstd`, and its level."""
+
+    method: str = "zstd"
+    level: int = 9
+
+    def __post_init__(self) -> None:
+        ranges = {"deflate": (1, 9), "zstd": (1, 22)}
+        if self.method not in ranges:
+            raise ValueError(f"packing is deflate or zstd, not {self.method!r}")
+        low, high = ranges[self.method]
+        if not low <= self.level <= high:
+            raise ValueError(f"{self.method} packs at levels {low} to {high}, not {self.level}")
+
+
+class Limits(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """What a target allows; a limit left out is not watched. Sizes are written with a unit: "192 MiB", "40 MB"."""
+
+    memory: str | None = None
+    package: str | None = None
+    unpacked: str | None = None
+    streaming: str | None = None
+    longest_side: int | None = None
+    materials: int | None = None
+    triangles: int | None = None
+
+    def __post_init__(self) -> None:
+        for line in BYTE_LINES:
+            text = getattr(self, line)
+            if text is not None:
+                parse_bytes(text)
+
+    def bytes_of(self, line: str) -> int | None:
+        """Return the limit in bytes of one of BYTE_LINES, or None where it is not watched."""
+        text = getattr(self, line)
+        return None if text is None else parse_bytes(text)
+
+
+BYTE_LINES = ("memory", "package", "unpacked", "streaming")
+
+
+class Target(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """A platform.
+
+    Parameters
+    ----------
+    id : short name, as on the command line; name : for people
+    hardware : families of formats that it decodes; others are expanded to raw pixels at load
+    container : ktx2 or dds, what is shipped
+    size_rule, oversize : what happens to sides that are not powers of two, or are over the longest allowed
+    """
+
+    version: int
+    id: str
+    name: str
+    about: str
+    hardware: tuple[Hardware, ...]
+    limits: Limits
+    container: str = "ktx2"
+    size_rule: SizeRule = SizeRule.FREE
+    oversize: Oversize = Oversize.HALVED
+    packing: Packing = Packing()
+
+    def __post_init__(self) -> None:
+        if self.container not in ("ktx2", "dds"):
+            raise ValueError(f"container is ktx2 or dds, not {self.container!r}")
+
+    def decodes(self, texture_format: TextureFormat) -> bool:
+        """Say whether the hardware samples a format as it is."""
+        return texture_format.hardware in self.hardware
+
+    @property
+    def limit_bytes(self) -> dict[str, int]:
+        """The watched limits counted in bytes, by line."""
+        found = {line: self.limits.bytes_of(line) for line in BYTE_LINES}
+        return {line: limit for line, limit in found.items() if limit is not None}
+
+
+def parse_bytes(text: str) -> int:
+    """Return the bytes of a size such as "192 MiB" or "40 MB".
+
+    Raises
+    ------
+    ValueError : not a number and a known unit
+    """
+    match = _SIZE.fullmatch(text)
+    if match is None or match[2] not in _UNITS:
+        raise ValueError(f"a size is a number and one of {', '.join(_UNITS)}, not {text!r}")
+    return int(float(match[1]) * _UNITS[match[2]])
+
+
+def load_target(path: Path) -> Target:
+    """Read a target document.
+
+    Raises
+    ------
+    DocumentError : not readable or not valid; names the file and the field
+    """
+    try:
+        data = path.read_bytes()
+        version = msgspec.toml.decode(data).get("version")
+        if isinstance(version, int) and version > VERSION:
+            raise DocumentError(path, f"is of version {version}, made by a newer Oak Trim; this one reads {VERSION}")
+        return msgspec.toml.decode(data, type=Target)
+    except (OSError, msgspec.DecodeError, UnicodeDecodeError) as error:
+        raise DocumentError(path, f"is not a valid target: {error}") from error
+
+
+def shipped_targets() -> dict[str, Target]:
+    """Return the targets that come with the product, by id."""
+    folder = Path(str(files("oaktrim.core.targets")))
+    return {target.id: target for target in (load_target(path) for path in sorted(folder.glob("*.toml")))}
+
+
+def target_named(name: str) -> Target:
+    """Return a target by its id.
+
+    Raises
+    ------
+    Unsupported : there is none of that id
+    """
+    known = shipped_targets()
+    if name not in known:
+        raise Unsupported(f"there is no target {name!r}; known are {', '.join(known)}")
+    return known[name]
