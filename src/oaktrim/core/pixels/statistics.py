@@ -61,5 +61,5 @@ def pixel_facts(image: Image) -> PixelFacts:
     low, high = pixels[0, 0].copy(), pixels[0, 0].copy()
     grey = bool(_ranges(pixels, low, high)) and len(image.channels) >= 3
     digest = xxhash.xxh3_64(pixels.data)
-    digest.update(f"{image.width}x{image.height}{''.join(image.channels)}{image.pixels.dtype}")
+    digest.update(f"{image.width}x{image.height}{''.join(image.channels)}{image.pixels.dtype}".encode())
     return PixelFacts(tuple(low.tolist()), tuple(high.tolist()), grey, digest.hexdigest())

@@ -267,7 +267,7 @@ def limits_of(plan: Plan) -> list[Standing]:
     side = plan.target.limits.longest_side
     if side is not None and len(plan.formats):
         longest = int(np.maximum(plan.arrival.width, plan.arrival.height).max())
-        standings.append(Standing("longest_side", longest, side, False))
+        standings.append(Standing("longest-side", longest, side, False))
     return standings
 
 

@@ -1,0 +1,45 @@
+# What a person does twice. `make demo` and `make test` do all the set-up they need.
+
+PYTHON ?= python3.11
+BIN := .venv/bin
+READY := .venv/.ready
+READY_DEV := .venv/.ready-dev
+
+.PHONY: setup demo test lint bench screenshots clean
+
+setup: $(READY)
+
+$(READY): pyproject.toml constraints.txt
+	@command -v $(PYTHON) >/dev/null || { echo "Oak Trim needs Python 3.11: install python3.11 and python3.11-venv."; exit 1; }
+	$(PYTHON) -m venv .venv
+	$(BIN)/pip install --quiet --disable-pip-version-check -c constraints.txt -e .
+	@touch $(READY)
+	$(BIN)/oak-trim prepare
+
+$(READY_DEV): $(READY)
+	$(BIN)/pip install --quiet --disable-pip-version-check -c constraints.txt -e '.[dev]'
+	@touch $(READY_DEV)
+
+demo: setup
+	@tools/system-packages --soft
+	$(BIN)/oak-trim demo
+
+test: $(READY_DEV)
+	@tools/system-packages
+	$(MAKE) --no-print-directory lint
+	QT_QPA_PLATFORM=offscreen $(BIN)/python -m pytest -n 2
+
+lint: $(READY_DEV)
+	$(BIN)/ruff check .
+	$(BIN)/mypy
+	$(BIN)/lint-imports --no-cache
+
+bench: $(READY_DEV)
+	$(BIN)/python -m pytest benchmarks --benchmark-only -p no:xdist -q -s
+
+screenshots: $(READY_DEV)
+	QT_QPA_PLATFORM=offscreen $(BIN)/python tools/screenshots.py
+
+clean:
+	rm -rf .venv build src/*.egg-info
+	find . -name __pycache__ -type d -prune -exec rm -rf {} +

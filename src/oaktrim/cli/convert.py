@@ -1,0 +1,129 @@
+"""`oak-trim encode`, `decode` and `measure`: single files, without a job."""
+
+from __future__ import annotations
+
+from dataclasses import asdict
+from math import isinf
+from pathlib import Path
+
+import click
+import msgspec
+
+from oaktrim.cli.console import console, run, table
+from oaktrim.core.codecs.effort import Effort, EncodeOptions
+from oaktrim.core.codecs.texture import encodable_format, encode_texture
+from oaktrim.core.errors import FileError, Unsupported
+from oaktrim.core.files import ktx2
+from oaktrim.core.files.atomic import read_bytes, write_atomic
+from oaktrim.core.files.pictures import pack_texture, parse_texture, read_picture, texture_image, write_png
+from oaktrim.core.pixels.levels import MIP_FILTER, make_levels
+from oaktrim.core.pixels.metrics import compare
+from oaktrim.core.pixels.resample import Resampling
+from oaktrim.core.progress import Progress, Task
+from oaktrim.core.survey.roles import Role, guess_role
+from oaktrim.core.units import bytes_text, decibels_text
+
+
+def _encode_one(
+    source: Path, target: Path, name: str, options: EncodeOptions, role: Role, levels: bool, zstd: int | None
+) -> Task[int]:
+    texture_format = encodable_format(name)
+    image = read_picture(source)
+    if not image.is_float:
+        image = image.read_as(role.transfer)
+    normals = role is Role.NORMAL and len(image.channels) >= 3
+    chain = make_levels(image, None if levels else 1, Resampling(MIP_FILTER, normals=normals))
+    encoded = yield from encode_texture(chain, texture_format, options)
+    data = ktx2.pack(encoded, zstd) if zstd is not None else pack_texture(encoded, target.suffix[1:])
+    write_atomic(target, data)
+    return len(data)
+
+
+def _encode_all(jobs: list[tuple[Path, Path, Task[int]]]) -> Task[list[tuple[str, int]]]:
+    done = []
+    for place, (source, target, task) in enumerate(jobs):
+        yield Progress(place, len(jobs), source.name)
+        size = yield from _quietly(task, place, len(jobs), source.name)
+        done.append((str(target), size))
+    return done
+
+
+def _quietly(task: Task[int], place: int, total: int, name: str) -> Task[int]:
+    while True:
+        try:
+            next(task)
+        except StopIteration as end:
+            return int(end.value)
+        yield Progress(place, total, name)
+
+
+@click.command()
+@click.argument("images", nargs=-1, required=True, type=click.Path(path_type=Path))
+@click.option("--format", "name", required=True, metavar="NAME", help="Such as rgba8, bc1, bc3, bc4, bc5, rgb565.")
+@click.option("--effort", type=click.Choice([e.value for e in Effort]), default="standard", show_default=True)
+@click.option("--container", type=click.Choice(["ktx2", "dds"]), default="ktx2", show_default=True)
+@click.option("--role", type=click.Choice([r.value for r in Role]), help="What it is used as; by its name if left out.")
+@click.option("--no-levels", is_flag=True, help="Only the full size, without mip levels.")
+@click.option("--alpha-threshold", type=click.IntRange(0, 255), default=128, show_default=True, help="Of 1-bit alpha.")
+@click.option("--no-dither", is_flag=True, help="Round 16-bit formats to the nearest code without a pattern.")
+@click.option("--zstd", type=click.IntRange(1, 22), metavar="LEVEL", help="Supercompress a KTX2 file with Zstandard.")
+@click.option("--out", required=True, type=click.Path(path_type=Path, file_okay=False), help="The folder to write into.")
+def encode(
+    images: tuple[Path, ...],
+    name: str,
+    effort: str,
+    container: str,
+    role: str | None,
+    no_levels: bool,
+    alpha_threshold: int,
+    no_dither: bool,
+    zstd: int | None,
+    out: Path,
+) -> None:
+    """Encode IMAGES in a texture format; wall.png becomes wall.ktx2, or wall.dds."""
+    encodable_format(name)
+    if zstd is not None and container == "dds":
+        raise Unsupported("a DDS file cannot be supercompressed; leave --zstd out or write KTX2")
+    options = EncodeOptions(Effort(effort), alpha_threshold, not no_dither)
+    jobs: dict[Path, tuple[Path, Path, Task[int]]] = {}
+    for image in images:
+        target = out / f"{image.stem}.{container}"
+        if target in jobs:
+            raise FileError(image, f"would be written over {jobs[target][0]}, as {target}; encode them into two folders")
+        if target.exists() and image.exists() and target.samefile(image):
+            raise FileError(image, "would be written over itself; sources are never written")
+        used_as = Role(role) if role else guess_role(image.name).role
+        jobs[target] = (image, target, _encode_one(image, target, name, options, used_as, not no_levels, zstd))
+    for path, size in run(_encode_all(list(jobs.values()))):
+        click.echo(f"{path}: {bytes_text(size)}")
+
+
+@click.command()
+@click.argument("file", type=click.Path(path_type=Path))
+@click.option("--level", default=0, show_default=True, type=click.IntRange(min=0), help="The mip level.")
+@click.option("--out", required=True, type=click.Path(path_type=Path, dir_okay=False), help="The PNG to write.")
+def decode(file: Path, level: int, out: Path) -> None:
+    """Decode a level of a KTX2 or DDS FILE into a PNG; values past 1 are cut."""
+    if out.exists() and file.exists() and out.samefile(file):
+        raise FileError(file, "would be written over itself; sources are never written")
+    image = texture_image(parse_texture(read_bytes(file), file), file, level)
+    write_png(out, image)
+    click.echo(f"{out}: {image.width}x{image.height}, {''.join(image.channels)}, {image.bit_depth} bits")
+
+
+@click.command()
+@click.argument("a", type=click.Path(path_type=Path))
+@click.argument("b", type=click.Path(path_type=Path))
+@click.option("--as", "form", type=click.Choice(["table", "json"]), default="table", show_default=True)
+def measure(a: Path, b: Path, form: str) -> None:
+    """Measure how far picture B is from picture A: PSNR of each channel and of RGB, SSIM, and the largest error."""
+    found = compare(read_picture(a), read_picture(b))
+    if form == "json":
+        # JSON knows no infinity: equal channels are null.
+        psnr = {key: None if isinf(value) else value for key, value in {**found.psnr, "rgb": found.psnr_rgb}.items()}
+        document = {**asdict(found), "psnr": psnr, "psnr_rgb": psnr["rgb"]}
+        click.echo(msgspec.json.format(msgspec.json.encode(document), indent=1))
+        return
+    rows = [(f"PSNR {key}", decibels_text(value)) for key, value in {**found.psnr, "RGB": found.psnr_rgb}.items()]
+    rows += [("SSIM", f"{found.ssim:.4f}"), ("largest error", f"{found.largest_error * 255:.1f} of 255")]
+    console().print(table(["measure", ""], rows, right=(1,)))

@@ -1,0 +1,54 @@
+"""`oak-trim ship`: run a job for a target into a folder, and weigh the result."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from oaktrim.cli.console import EXIT_OVER, console, run, table
+from oaktrim.cli.sources import Source, source_at, weigh_source
+from oaktrim.cli.survey import standing_text
+from oaktrim.core.plan.resolve import Plan, limits_of
+from oaktrim.core.ship.manifest import NAME
+from oaktrim.core.ship.run import Shipped
+from oaktrim.core.ship.run import ship as ship_plan
+
+
+def ship_source(source: Source, target: str, out: Path) -> tuple[Plan, Shipped]:
+    """Ship a source for a target and return its plan and what was done."""
+    found = weigh_source(source, (target,))
+    plan = found.plans[0]
+    return plan, run(ship_plan(plan, out, source.job.max_pixels))
+
+
+def print_result(plan: Plan, shipped: Shipped) -> None:
+    """Print forecast and result of a run, line by line."""
+    forecast = {standing.line: standing for standing in limits_of(plan)}
+    rows = []
+    for standing in shipped.standings:
+        line, value, limit, verdict = standing_text(plan.target, standing)
+        rows.append((line, standing_text(plan.target, forecast[standing.line])[1], value, limit, verdict))
+    console().print(table([plan.target.name, "forecast", "shipped", "limit", ""], rows, right=(1, 2, 3)))
+
+
+@click.command()
+@click.argument("path", type=click.Path(path_type=Path))
+@click.option("--target", required=True, metavar="ID", help="The target to ship for; `oak-trim targets` lists them.")
+@click.option("--out", required=True, type=click.Path(path_type=Path), help="The folder to write into.")
+def ship(path: Path, target: str, out: Path) -> None:
+    """Make every texture of PATH, a folder or a job, as its cuts say, and write it into a folder.
+
+    Only what changed since the last run is made. Exit status: 0 within every budget; 1 over a budget, or when a
+    texture could not be made; 2 when PATH cannot be read or the folder not be written.
+    """
+    plan, shipped = ship_source(source_at(path), target, out)
+    said = f"{shipped.written} written, {shipped.unchanged} unchanged"
+    if shipped.removed:
+        said += f", {shipped.removed} removed that the job no longer ships"
+    click.echo(f"{out}: {said}; see {NAME}")
+    print_result(plan, shipped)
+    for failure in shipped.manifest.failed:
+        click.echo(f"oak-trim: not shipped: {failure.error}", err=True)
+    if shipped.manifest.failed or any(standing.over for standing in shipped.standings):
+        raise SystemExit(EXIT_OVER)

@@ -1,0 +1,47 @@
+"""From a path on the command line, a folder or a job, to an inventory with its targets and cuts."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+from oaktrim.cli.console import run
+from oaktrim.core.errors import FileError
+from oaktrim.core.job.document import SUFFIX, Job, load_job, new_job, root_of, targets_of
+from oaktrim.core.plan.report import Survey, survey
+from oaktrim.core.survey.cache import SurveyCache
+from oaktrim.core.survey.scan import scan
+from oaktrim.core.targets.target import Target, target_named
+
+
+@dataclass(frozen=True)
+class Source:
+    """A job, as read or made for a folder, and its absolute root."""
+
+    job: Job
+    root: Path
+
+
+def source_at(path: Path) -> Source:
+    """Return the job in a file, or a new one for a folder.
+
+    Raises
+    ------
+    OakTrimError : neither a folder nor a job that can be read
+    """
+    if path.is_dir():
+        return Source(new_job(path), path.absolute())
+    if not path.exists():
+        raise FileError(path, "there is no such folder or job")
+    if path.suffix != SUFFIX:
+        raise FileError(path, f"is neither a folder nor a job; a job's name ends in {SUFFIX}")
+    job = load_job(path)
+    return Source(job, root_of(job, path))
+
+
+def weigh_source(source: Source, names: tuple[str, ...]) -> Survey:
+    """Survey a source on the named targets, or on its own."""
+    targets: tuple[Target, ...] = tuple(target_named(name) for name in dict.fromkeys(names)) or targets_of(source.job)
+    cache = SurveyCache()
+    inventory = run(scan(source.root, source.job.scan_settings, cache))
+    return run(survey(inventory, targets, source.job.cuts, cache))

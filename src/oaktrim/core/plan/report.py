@@ -1,0 +1,141 @@
+"""The survey as a document: stable JSON for machines, and rows for a spreadsheet."""
+
+from __future__ import annotations
+
+import csv
+import io
+from dataclasses import dataclass
+
+import msgspec
+
+from oaktrim.core.formats.catalogue import ORDER
+from oaktrim.core.plan.cuts import Cut
+from oaktrim.core.plan.packing import PackedShares
+from oaktrim.core.plan.resolve import Plan, Standing, limits_of, resolve
+from oaktrim.core.progress import Progress, Task
+from oaktrim.core.survey.cache import SurveyCache
+from oaktrim.core.survey.findings.finding import Severity
+from oaktrim.core.survey.findings.rules import Merged, findings_on, merge
+from oaktrim.core.survey.inventory import Inventory
+from oaktrim.core.targets.target import Target
+
+SCHEMA = "oak-trim.survey/1"
+
+
+@dataclass(frozen=True)
+class Survey:
+    """An inventory weighed on several targets."""
+
+    inventory: Inventory
+    plans: tuple[Plan, ...]
+    findings: tuple[Merged, ...]
+
+    @property
+    def over(self) -> bool:
+        """Some limit of some target is passed."""
+        return any(standing.over for plan in self.plans for standing in limits_of(plan))
+
+    @property
+    def grave(self) -> bool:
+        """There is a finding of severity error."""
+        return any(finding.severity is Severity.ERROR for finding in self.findings)
+
+
+def survey(
+    inventory: Inventory, targets: tuple[Target, ...], cuts: tuple[Cut, ...], cache: SurveyCache
+) -> Task[Survey]:
+    """Weigh an inventory on targets; what the cuts ask for is really packed first, on samples."""
+    shares = PackedShares(inventory)
+    plans = [resolve(inventory, target, cuts, shares) for target in targets]
+    missing = [key for plan in plans for key in shares.missing(plan.formats, plan.target.packing.method)]
+    missing = list(dict.fromkeys(missing))
+    for done, _ in enumerate(shares.measure(missing, cache), 1):
+        yield Progress(done, len(missing), "packing samples")
+    plans = [resolve(inventory, target, cuts, shares) for target in targets]
+    return Survey(inventory, tuple(plans), tuple(merge([findings_on(inventory, target) for target in targets])))
+
+
+def _limit(standing: Standing) -> dict[str, object]:
+    return {
+        "line": standing.line,
+        "bytes" if standing.in_bytes else "value": standing.value,
+        "limit": standing.limit,
+        "over": standing.over,
+        "estimated": standing.line == "package",
+    }
+
+
+def ships_at(plan: Plan, row: int) -> list[object]:
+    """Return width, height, levels and format of a texture on a plan's target."""
+    a = plan.arrival
+    return [int(a.width[row]), int(a.height[row]), int(a.levels[row]), ORDER[plan.formats[row]]]
+
+
+def as_json(found: Survey) -> bytes:
+    """Return the survey as JSON of schema `oak-trim.survey/1`."""
+    inventory, plans = found.inventory, found.plans
+    codes: dict[str, list[str]] = {}
+    for finding in found.findings:
+        codes.setdefault(finding.path, []).append(finding.code)
+    document = {
+        "schema": SCHEMA,
+        "root": str(inventory.root).encode("utf-8", "backslashreplace").decode(),
+        "counts": {
+            "files": inventory.files,
+            "textures": len(inventory.textures),
+            "unreadable": len(inventory.unreadable),
+            "findings": len(found.findings),
+        },
+        "targets": [{"id": plan.target.id, "limits": [_limit(s) for s in limits_of(plan)]} for plan in plans],
+        "textures": [
+            {
+                "path": texture.path,
+                "width": texture.width,
+                "height": texture.height,
+                "channels": texture.channels,
+                "bit_depth": texture.bit_depth,
+                "role": inventory.roles[row].role.value,
+                "memory": {plan.target.id: int(plan.arrival.memory[row]) for plan in plans},
+                "package": {plan.target.id: int(plan.package[row]) for plan in plans},
+                "ships_at": {plan.target.id: ships_at(plan, row) for plan in plans},
+                "findings": codes.get(texture.path, []),
+            }
+            for row, texture in enumerate(inventory.textures)
+        ],
+        "findings": [
+            {
+                "code": finding.code,
+                "severity": finding.severity.value,
+                "path": finding.path,
+                "message": finding.message,
+                "bytes": finding.bytes,
+                "remedy": finding.remedy,
+                "targets": list(finding.targets),
+            }
+            for finding in found.findings
+        ],
+        "unreadable": [{"path": row.path, "error": row.error} for row in inventory.unreadable],
+    }
+    return msgspec.json.format(msgspec.json.encode(document), indent=1) + b"\n"
+
+
+def as_csv(found: Survey) -> str:
+    """Return one row a texture, with a column of memory, package and shipped size for each target."""
+    inventory, plans = found.inventory, found.plans
+    codes: dict[str, list[str]] = {}
+    for finding in found.findings:
+        codes.setdefault(finding.path, []).append(finding.code)
+    out = io.StringIO()
+    writer = csv.writer(out, lineterminator="\n")
+    head = ["path", "width", "height", "channels", "bit_depth", "role"]
+    for plan in plans:
+        head += [f"{plan.target.id}_{what}" for what in ("memory", "package", "ships_at", "format")]
+    writer.writerow([*head, "findings"])
+    for row, texture in enumerate(inventory.textures):
+        line: list[object] = [texture.path, texture.width, texture.height, texture.channels, texture.bit_depth]
+        line.append(inventory.roles[row].role.value)
+        for plan in plans:
+            width, height, _, name = ships_at(plan, row)
+            line += [int(plan.arrival.memory[row]), int(plan.package[row]), f"{width}x{height}", name]
+        writer.writerow([*line, " ".join(codes.get(texture.path, []))])
+    return out.getvalue()

@@ -1,0 +1,93 @@
+"""One texture from its source to what a recipe says, and how far the result is from what went in."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from math import inf
+
+from oaktrim.core.codecs.effort import EncodeOptions
+from oaktrim.core.codecs.texture import EncodedTexture, decode_level, encode_texture
+from oaktrim.core.errors import OakTrimError
+from oaktrim.core.files.atomic import read_bytes
+from oaktrim.core.files.pictures import MAX_PIXELS, decode_picture, parse_texture
+from oaktrim.core.formats.catalogue import format_named
+from oaktrim.core.pixels.image import Image
+from oaktrim.core.pixels.levels import MIP_FILTER, level_size, make_levels
+from oaktrim.core.pixels.metrics import decibels, mean_square
+from oaktrim.core.pixels.resample import Resampling, resample
+from oaktrim.core.plan.resolve import Recipe
+from oaktrim.core.progress import Task
+from oaktrim.core.survey.inventory import Inventory, TextureFacts, file_of
+from oaktrim.core.survey.roles import Role
+
+
+@dataclass(frozen=True)
+class Made:
+    """A texture made by a recipe.
+
+    Parameters
+    ----------
+    reference : the source at the shipped size, before encoding; None where the file's own blocks are shipped
+    """
+
+    encoded: EncodedTexture
+    reference: Image | None
+
+    def shipped(self, level: int = 0) -> Image:
+        """Return a level as the target will see it."""
+        return decode_level(self.encoded, level)
+
+    def psnr(self) -> float:
+        """Return the PSNR in dB of level 0 over the colour channels that the format keeps; infinite when exact."""
+        if self.reference is None:
+            return inf
+        squares = mean_square(self.reference, self.shipped())
+        kept = ["RGB".index(letter) for letter in self.encoded.format.channels if letter in "RGB"]
+        return decibels(float(squares[kept].mean()))
+
+
+def read_source(inventory: Inventory, row: int, max_pixels: int = MAX_PIXELS) -> Image:
+    """Return the source picture of a texture, its code values read as its role wants them."""
+    texture = inventory.textures[row]
+    file = file_of(inventory.root, texture.path)
+    image = decode_picture(read_bytes(file), file, max_pixels)
+    return image if image.is_float else image.read_as(inventory.roles[row].role.transfer)
+
+
+def _stored(inventory: Inventory, texture: TextureFacts, recipe: Recipe, max_pixels: int) -> EncodedTexture | None:
+    """Return the file's own blocks where the recipe only leaves out levels, or nothing."""
+    if not texture.format or texture.format != recipe.format:
+        return None
+    file = file_of(inventory.root, texture.path)
+    whole = parse_texture(read_bytes(file), file, max_pixels)
+    for first in range(len(whole.levels)):
+        fits = level_size(whole.width, whole.height, first) == (recipe.width, recipe.height)
+        if fits and first + recipe.levels <= len(whole.levels):
+            levels = whole.levels[first : first + recipe.levels]
+            return EncodedTexture(whole.format, recipe.width, recipe.height, whole.transfer, levels)
+    return None
+
+
+def make_texture(
+    inventory: Inventory, row: int, recipe: Recipe, max_pixels: int = MAX_PIXELS, threads: int | None = None
+) -> Task[Made]:
+    """Make one texture: read, resample, make levels, encode.
+
+    Raises
+    ------
+    OakTrimError : the source cannot be read or the format not be encoded; names the file
+    """
+    texture = inventory.textures[row]
+    kept = _stored(inventory, texture, recipe, max_pixels)
+    if kept is not None:
+        return Made(kept, None)
+    image = read_source(inventory, row, max_pixels)
+    normals = inventory.roles[row].role is Role.NORMAL and len(image.channels) >= 3
+    image = resample(image, recipe.width, recipe.height, Resampling(recipe.filter, normals=normals), threads)
+    levels = make_levels(image, recipe.levels, Resampling(MIP_FILTER, normals=normals), threads)
+    options = EncodeOptions(recipe.effort, threads=threads)
+    try:
+        encoded = yield from encode_texture(levels, format_named(recipe.format), options)
+    except OakTrimError as error:
+        raise type(error)(f"{texture.path}: {error}") from error
+    return Made(encoded, levels[0])

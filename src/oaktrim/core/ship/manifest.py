@@ -1,0 +1,83 @@
+"""The manifest beside shipped files: what each was made from and how, and what it weighs; the memory of the next run."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import msgspec
+
+from oaktrim.core.errors import DocumentError
+
+SCHEMA = "oak-trim.manifest/1"
+NAME = "manifest.json"
+
+
+class Entry(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """One shipped texture.
+
+    Parameters
+    ----------
+    source, source_hash : path below the root, and BLAKE2b of its bytes
+    role : what its code values are read as
+    output, output_hash : path below the output folder, and BLAKE2b of its bytes
+    width, height, levels, format, effort, filter : the recipe
+    file_bytes : of the output; memory : on the target; package : after the target's packing, measured
+    psnr : dB over the colour channels, measured after reading back; null when the pixels are exact
+    """
+
+    source: str
+    source_hash: str
+    role: str
+    output: str
+    output_hash: str
+    width: int
+    height: int
+    levels: int
+    format: str
+    effort: str
+    filter: str
+    file_bytes: int
+    memory: int
+    package: int
+    psnr: float | None
+
+
+class Failure(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """A texture that could not be shipped, and why."""
+
+    source: str
+    error: str
+
+
+class Manifest(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """All that a run shipped; `packing` is the method and level that `package` was measured with."""
+
+    schema: str
+    oak_trim: str
+    target: str
+    container: str
+    packing: str
+    textures: tuple[Entry, ...]
+    failed: tuple[Failure, ...] = ()
+
+    def bytes(self) -> bytes:
+        """Return the manifest as readable JSON."""
+        return msgspec.json.format(msgspec.json.encode(self), indent=1) + b"\n"
+
+
+def load_manifest(path: Path) -> Manifest | None:
+    """Return the manifest of an earlier run, or None where there is none.
+
+    Raises
+    ------
+    DocumentError : there is a file of that name that is no manifest of ours
+    """
+    try:
+        manifest = msgspec.json.decode(path.read_bytes(), type=Manifest)
+    except FileNotFoundError:
+        return None
+    except (OSError, msgspec.DecodeError, UnicodeDecodeError) as error:
+        raise DocumentError(path, f"is not a manifest of Oak Trim: {error}") from error
+    if manifest.schema != SCHEMA:
+        raise DocumentError(path, f"has schema {manifest.schema!r}, not {SCHEMA!r}")
+    return manifest

@@ -1,0 +1,282 @@
+"""Shipping a plan into a folder: only what changed is made, every file is read back, and the whole is weighed."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+from collections import Counter
+from dataclasses import dataclass
+from enum import Enum
+from math import isinf
+from pathlib import Path, PurePosixPath
+
+from oaktrim import __version__
+from oaktrim.core.codecs.texture import EncodedTexture
+from oaktrim.core.errors import FileError, OakTrimError, ShipError
+from oaktrim.core.files.atomic import read_bytes, write_atomic
+from oaktrim.core.files.pictures import MAX_PIXELS, pack_texture, parse_texture
+from oaktrim.core.formats.catalogue import FORMATS
+from oaktrim.core.plan.resolve import Plan, Recipe, Standing
+from oaktrim.core.progress import Progress, Task, finish, spread
+from oaktrim.core.ship.make import make_texture
+from oaktrim.core.ship.manifest import NAME, SCHEMA, Entry, Failure, Manifest, load_manifest
+from oaktrim.core.survey.inventory import file_of
+from oaktrim.core.survey.sample import pack_bytes
+from oaktrim.core.targets.target import Target
+
+
+class Reason(Enum):
+    """Why a texture is written, or is not."""
+
+    NEW = "new"
+    SOURCE = "source changed"
+    RECIPE = "recipe changed"
+    OUTPUT = "output missing or changed"
+    UNCHANGED = "unchanged"
+
+
+@dataclass(frozen=True)
+class Item:
+    """One texture to be shipped: its row, where it goes, and why."""
+
+    row: int
+    recipe: Recipe
+    output: str
+    reason: Reason
+
+
+@dataclass(frozen=True)
+class Shipped:
+    """What a run did.
+
+    Parameters
+    ----------
+    written, unchanged, removed : counts of files; removed ones were shipped earlier and are no longer in the plan
+    standings : what was shipped against the target's limits, measured
+    """
+
+    manifest: Manifest
+    written: int
+    unchanged: int
+    removed: int
+    standings: tuple[Standing, ...]
+
+
+def output_names(plan: Plan) -> list[str]:
+    """Return where each texture goes: its own path with the container's ending.
+
+    Files that would meet in one name, on a disk that tells no letter case either, keep their own ending before it.
+    """
+    stems = [str(PurePosixPath(t.path).with_suffix("")) for t in plan.inventory.textures]
+    count = Counter(stem.lower() for stem in stems)
+    ending = plan.target.container
+    return [
+        f"{stem if count[stem.lower()] == 1 else t.path}.{ending}"
+        for stem, t in zip(stems, plan.inventory.textures, strict=True)
+    ]
+
+
+def _digest(data: bytes) -> str:
+    return hashlib.blake2b(data, digest_size=16).hexdigest()
+
+
+def _check_place(root: Path, out: Path, names: list[str]) -> None:
+    real_root, real_out = Path(os.path.realpath(root)), Path(os.path.realpath(out))
+    if real_out.is_relative_to(real_root):
+        raise ShipError(f"{out}: the output folder is inside the source tree {root}; sources are never written")
+    if out.exists() and not out.is_dir():
+        raise ShipError(f"{out}: is a file, not a folder to write into")
+    for name in names:
+        if Path(os.path.realpath(real_out / name)).is_relative_to(real_root):
+            raise ShipError(f"{out / name}: would be written into the source tree {root}")
+
+
+def schedule(plan: Plan, out: Path) -> list[Item]:
+    """Return what a run would write and why, without writing.
+
+    Raises
+    ------
+    ShipError : the output folder is inside the source tree
+    DocumentError : there is a manifest in it that is not ours
+    """
+    names = output_names(plan)
+    _check_place(plan.inventory.root, out, names)
+    earlier = load_manifest(out / NAME)
+    same_run = earlier is not None and (earlier.container, earlier.packing) == (
+        plan.target.container,
+        _packing_name(plan.target),
+    )
+    old = {entry.source: entry for entry in earlier.textures} if earlier is not None and same_run else {}
+    items = []
+    for row, name in enumerate(names):
+        recipe = plan.recipe(row)
+        items.append(Item(row, recipe, name, _why(plan, row, recipe, name, old.get(recipe.path), out)))
+    return items
+
+
+def _why(plan: Plan, row: int, recipe: Recipe, name: str, old: Entry | None, out: Path) -> Reason:
+    if old is None:
+        return Reason.NEW
+    if old.source_hash != plan.inventory.textures[row].content:
+        return Reason.SOURCE
+    if (old.output, *_settings_of(old)) != (name, *_settings(plan, row, recipe)):
+        return Reason.RECIPE
+    try:
+        same = _digest((out / old.output).read_bytes()) == old.output_hash
+    except OSError:
+        same = False
+    return Reason.UNCHANGED if same else Reason.OUTPUT
+
+
+def _settings(plan: Plan, row: int, recipe: Recipe) -> tuple[object, ...]:
+    role = plan.inventory.roles[row].role.value
+    return (
+        role, recipe.width, recipe.height, recipe.levels, recipe.format, recipe.effort.value, recipe.filter.value,
+    )  # fmt: skip
+
+
+def _settings_of(entry: Entry) -> tuple[object, ...]:
+    return entry.role, entry.width, entry.height, entry.levels, entry.format, entry.effort, entry.filter
+
+
+def _packing_name(target: Target) -> str:
+    return f"{target.packing.method} {target.packing.level}"
+
+
+def memory_on(target: Target, texture: EncodedTexture) -> int:
+    """Return the bytes that an encoded texture takes on a target, expansion counted."""
+    held = texture.format if target.decodes(texture.format) else FORMATS[texture.format.expands_to]
+    return held.chain_bytes(texture.width, texture.height, len(texture.levels))
+
+
+def _ship_one(plan: Plan, item: Item, out: Path, max_pixels: int) -> Entry:
+    inventory, target = plan.inventory, plan.target
+    source = file_of(inventory.root, item.recipe.path)
+    source_hash = _digest(read_bytes(source))
+    made = finish(make_texture(inventory, item.row, item.recipe, max_pixels, threads=1))
+    path = out / item.output
+    write_atomic(path, pack_texture(made.encoded, target.container))
+    data = read_bytes(path)
+    back = parse_texture(data, path)
+    if (back.format.block, back.width, back.height, back.levels) != (
+        made.encoded.format.block,
+        made.encoded.width,
+        made.encoded.height,
+        made.encoded.levels,
+    ):
+        raise FileError(path, "does not read back as it was written")
+    psnr = made.psnr()
+    recipe = item.recipe
+    return Entry(
+        source=recipe.path,
+        source_hash=source_hash,
+        role=inventory.roles[item.row].role.value,
+        output=item.output,
+        output_hash=_digest(data),
+        width=back.width,
+        height=back.height,
+        levels=len(back.levels),
+        format=recipe.format,
+        effort=recipe.effort.value,
+        filter=recipe.filter.value,
+        file_bytes=len(data),
+        memory=memory_on(target, made.encoded),
+        package=min(len(data), pack_bytes(data, target.packing)),
+        psnr=None if isinf(psnr) else round(psnr, 3),
+    )
+
+
+def ship(plan: Plan, out: Path, max_pixels: int = MAX_PIXELS, threads: int | None = None) -> Task[Shipped]:
+    """Ship a plan into a folder.
+
+    A texture that cannot be made is listed in the manifest with its error, and the run goes on. Closing the generator
+    stops the run between two textures: every file is whole, and the next run goes on from there.
+
+    Raises
+    ------
+    ShipError : the output folder is inside the source tree
+    FileError : the output folder cannot be written
+    """
+    yield Progress(0, len(plan.formats), "looking at what is there")
+    items = schedule(plan, out)
+    earlier = load_manifest(out / NAME)
+    old = {entry.source: entry for entry in earlier.textures} if earlier else {}
+    due = [item for item in items if item.reason is not Reason.UNCHANGED]
+    entries = {item.recipe.path: old[item.recipe.path] for item in items if item.reason is Reason.UNCHANGED}
+    # The dearest first: the last to finish is then a small one, and both threads end together.
+    due.sort(key=lambda item: -item.recipe.width * item.recipe.height)
+    failed: list[Failure] = []
+
+    def work(item: Item) -> Entry | Failure:
+        try:
+            return _ship_one(plan, item, out, max_pixels)
+        except OakTrimError as error:
+            return Failure(item.recipe.path, str(error))
+        except MemoryError:
+            return Failure(item.recipe.path, f"{item.recipe.path}: does not fit in memory")
+
+    try:
+        for done, (position, result) in enumerate(spread(work, due, threads), 1):
+            if isinstance(result, Failure):
+                failed.append(result)
+            else:
+                entries[result.source] = result
+            yield Progress(done, len(due), due[position].recipe.path)
+    except GeneratorExit:
+        # What is done stays known, so that the next run does not make it again.
+        if due:
+            kept = {**{s: e for s, e in old.items() if s not in entries}, **entries}
+            write_atomic(out / NAME, _manifest(plan.target, kept, failed).bytes())
+        raise
+    manifest = _manifest(plan.target, entries, failed)
+    removed = _remove_stale(earlier, manifest, out, plan.inventory.root)
+    if earlier != manifest:
+        write_atomic(out / NAME, manifest.bytes())
+    written = len(due) - len(failed)
+    return Shipped(manifest, written, len(items) - len(due), removed, weigh(manifest, plan.target))
+
+
+def _manifest(target: Target, entries: dict[str, Entry], failed: list[Failure]) -> Manifest:
+    return Manifest(
+        schema=SCHEMA,
+        oak_trim=__version__,
+        target=target.id,
+        container=target.container,
+        packing=_packing_name(target),
+        textures=tuple(entries[source] for source in sorted(entries)),
+        failed=tuple(sorted(failed, key=lambda f: f.source)),
+    )
+
+
+def _remove_stale(earlier: Manifest | None, now: Manifest, out: Path, root: Path) -> int:
+    """Remove files that an earlier run shipped here, that are still as it left them, and that the plan has no more."""
+    if earlier is None:
+        return 0
+    kept = {entry.output for entry in now.textures}
+    removed = 0
+    for entry in earlier.textures:
+        path = out / entry.output
+        inside = Path(os.path.realpath(path)).is_relative_to(os.path.realpath(out))
+        if entry.output in kept or not inside or not path.is_file():
+            continue
+        if _digest(path.read_bytes()) == entry.output_hash:
+            path.unlink()
+            removed += 1
+    return removed
+
+
+def weigh(manifest: Manifest, target: Target) -> tuple[Standing, ...]:
+    """Return what was shipped against each limit of the target, measured on the files."""
+    totals = {
+        "memory": sum(entry.memory for entry in manifest.textures),
+        "package": sum(entry.package for entry in manifest.textures),
+        "unpacked": sum(entry.file_bytes for entry in manifest.textures),
+        "streaming": sum(entry.memory for entry in manifest.textures if entry.levels > 1),
+    }
+    standings = [Standing(line, totals[line], limit, True) for line, limit in target.limit_bytes.items()]
+    side = target.limits.longest_side
+    if side is not None and manifest.textures:
+        longest = max(max(entry.width, entry.height) for entry in manifest.textures)
+        standings.append(Standing("longest-side", longest, side, False))
+    return tuple(standings)
+

@@ -1,0 +1,39 @@
+"""Numbers as people read them: bytes as KiB and MiB with three significant digits, limits in the unit they are stated in."""
+
+from __future__ import annotations
+
+from math import isinf
+
+_BINARY = ("B", "KiB", "MiB", "GiB", "TiB")
+
+
+def three_digits(value: float) -> str:
+    """Return a number with three significant digits and no exponent."""
+    if abs(value) >= 99.95:
+        return f"{value:,.0f}"
+    return f"{value:.1f}" if abs(value) >= 9.995 else f"{value:.2f}"
+
+
+def bytes_text(count: int) -> str:
+    """Return bytes in the largest binary unit that leaves at least one, with three significant digits."""
+    value, unit = float(count), 0
+    while abs(value) >= 1023.5 and unit < len(_BINARY) - 1:
+        value, unit = value / 1024, unit + 1
+    return f"{count} B" if unit == 0 else f"{three_digits(value)} {_BINARY[unit]}"
+
+
+def bytes_like(count: int, stated: str) -> str:
+    """Return bytes in the unit that a limit is stated in, such as "40 MB"."""
+    unit = stated.strip().split()[-1] if " " in stated.strip() else ""
+    decimal = {"kB": 10**3, "MB": 10**6, "GB": 10**9}
+    return f"{three_digits(count / decimal[unit])} {unit}" if unit in decimal else bytes_text(count)
+
+
+def decibels_text(value: float | None) -> str:
+    """Return a PSNR for people; none and infinity are exact."""
+    return "exact" if value is None or isinf(value) else f"{value:.1f} dB"
+
+
+def size_text(width: int, height: int) -> str:
+    """Return a size in pixels; a square is written once."""
+    return f"{width}²" if width == height else f"{width}×{height}"

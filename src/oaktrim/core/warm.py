@@ -1,0 +1,33 @@
+"""Compiling every kernel once, at set-up, so that nobody waits for it later."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from oaktrim.core.codecs.effort import Effort, EncodeOptions
+from oaktrim.core.codecs.texture import ENCODABLE, decode_level, encode_texture
+from oaktrim.core.formats.catalogue import FORMATS
+from oaktrim.core.pixels.image import Image
+from oaktrim.core.pixels.levels import make_levels
+from oaktrim.core.pixels.resample import Resampling
+from oaktrim.core.pixels.statistics import pixel_facts
+from oaktrim.core.progress import Progress, Task, finish
+
+
+def warm() -> Task[None]:
+    """Run every kernel on a small picture of every type it can meet."""
+    pictures = [
+        Image.of((np.arange(8 * 8 * channels).reshape(8, 8, channels) % 251).astype(dtype))
+        for dtype in (np.uint8, np.uint16, np.float16, np.float32)
+        for channels in (1, 2, 3, 4)
+    ]
+    total = len(pictures) + len(ENCODABLE)
+    for done, picture in enumerate(pictures):
+        yield Progress(done, total, f"compiling for {picture.bit_depth}-bit pictures")
+        pixel_facts(picture)
+        make_levels(picture, how=Resampling(normals=len(picture.channels) >= 3), threads=1)
+    for done, name in enumerate(ENCODABLE, len(pictures)):
+        yield Progress(done, total, f"compiling {FORMATS[name].label}")
+        for effort in Effort:
+            options = EncodeOptions(effort, threads=1)
+            decode_level(finish(encode_texture([pictures[3]], FORMATS[name], options)))

@@ -1,0 +1,93 @@
+"""The cuts of the shipped job: what a technical artist would do to bring Heronmere Landing under its budgets."""
+
+from __future__ import annotations
+
+from oaktrim.core.plan.cuts import Cap, Cut, Drop, SetFormat, SetLevels
+
+_NORMALS = (
+    "boat/boat_n.png",
+    "kiosk/clapboard_n.png",
+    "reeds/reed_n.png",
+    "warden/oilskin_n.png",
+)
+_SURFACES = (
+    "boat/boat_orm.png",
+    "kiosk/clapboard_orm.png",
+    "kiosk/roof_orm.png",
+    "posts/post_orm.png",
+    "reeds/reed_orm.png",
+    "shore/mud_orm.png",
+    "warden/oilskin_orm.png",
+)
+_BASES = (
+    "boat/boat_base.png",
+    "kiosk/clapboard_base.png",
+    "kiosk/roof_base.png",
+    "shore/mud_base.jpg",
+    "warden/skin_base.png",
+)
+_SMALL_BASES = (
+    "kiosk/kiosk_trim_base.png",
+    "lantern/lantern_base.png",
+    "posts/post_base.png",
+    "rack/bicycle_rack_base.png",
+    "shore/water_base.png",
+    "timetable/timetable_base.png",
+    "warden/boots_base.png",
+    "warden/hat_base.tga",
+)
+_SMALL_NORMALS = (
+    "kiosk/roof_n.png",
+    "lantern/lantern_n.png",
+    "posts/post_n.png",
+    "rack/bicycle_rack_n.png",
+    "shore/mud_n.png",
+    "shore/water_n.png",
+    "warden/badge_n.png",
+    "warden/boots_n.png",
+    "warden/skin_n.png",
+)
+_GREYS = ("kiosk/kiosk_occlusion.png", "kiosk/kiosk_trim_rough.png", "rack/bicycle_rack_rough.png", "warden/oilskin_ao.png")
+_SINGLE = (
+    *_GREYS,
+    "kiosk/window_glass_m.png",
+    "reeds/reed_sway_m.png",
+    "shore/foam_mask.png",
+    "timetable/timetable_glyphs.png",
+)
+_CONSTANT = ("lantern/lantern_metal.png", "rack/bicycle_rack_metal.png")
+_OVERLAYS = ("boat/boat_name_overlay.png", "kiosk/kiosk_sign.png")
+_ROPES = ("posts/rope_base.png", "posts/rope_mask.png", "posts/rope_n.png")
+_FORGOTTEN = ("boat/old/boat_base_copy.png",)
+_OILSKIN = ("warden/oilskin_base.png",)
+_REEDS = ("reeds/reed_base.png",)
+_ICONS = ("interface/anchor_icon.png", "interface/compass_icon.png", "interface/ticket_icon.png")
+_CUT_OUT = ("reeds/reed_base.png", "reeds/reed_card_base.png", "warden/badge_base.png", *_OVERLAYS)
+_OPAQUE_ALPHA = ("posts/tar_base.png",)
+
+_PHONE, _HEADSET, _CONSOLE = ("pocket",), ("visor",), ("lounge",)
+_SMALL = (*_PHONE, *_HEADSET)
+
+
+def demo_cuts() -> tuple[Cut, ...]:
+    """Return the cuts; those for all targets first."""
+    return (
+        Cut(Cap(4), _CONSTANT),
+        Cut(Cap(64), _FORGOTTEN),
+        Cut(SetFormat("r8"), _GREYS),
+        Cut(Cap(2048), (*_REEDS, "reeds/reed_n.png")),
+        Cut(Cap(512), _ROPES),
+        Cut(SetLevels(False), _ICONS),
+        Cut(Cap(1024), (*_BASES, *_OILSKIN), _SMALL),
+        Cut(Cap(512), (*_NORMALS, *_SMALL_NORMALS), _SMALL),
+        Cut(Cap(512), _SURFACES, _SMALL),
+        Cut(Cap(1024), _OVERLAYS, _SMALL),
+        # Cap and dropped level add up: the ladder says so.
+        Cut(Drop(1), _REEDS, _SMALL),
+        Cut(Cap(512), (*_BASES, *_SMALL_BASES), _HEADSET),
+        Cut(SetFormat("rgb565"), (*_SMALL_BASES, *_OPAQUE_ALPHA), _SMALL),
+        Cut(SetFormat("bc1"), (*_BASES, *_OILSKIN, *_SMALL_BASES, *_OPAQUE_ALPHA, *_SURFACES), _CONSOLE),
+        Cut(SetFormat("bc3"), _CUT_OUT, _CONSOLE),
+        Cut(SetFormat("bc5"), (*_NORMALS, *_SMALL_NORMALS), _CONSOLE),
+        Cut(SetFormat("bc4"), _SINGLE, _CONSOLE),
+    )

@@ -1,0 +1,116 @@
+"""Writes Heronmere Landing into the cache: pictures, some planted mistakes, and the job that puts them right."""
+
+from __future__ import annotations
+
+import io
+import os
+import shutil
+import tempfile
+from pathlib import Path
+
+import numpy as np
+import OpenEXR
+import OpenImageIO as oiio
+from numpy.typing import NDArray
+from PIL import Image as PillowImage
+
+from oaktrim.core.codecs.effort import Effort, EncodeOptions
+from oaktrim.core.codecs.texture import encode_texture
+from oaktrim.core.errors import FileError
+from oaktrim.core.files import dds
+from oaktrim.core.files.atomic import write_atomic
+from oaktrim.core.formats.catalogue import FORMATS
+from oaktrim.core.job.document import VERSION, Job, save_job
+from oaktrim.core.pixels.image import Image
+from oaktrim.core.pixels.levels import make_levels
+from oaktrim.core.progress import Progress, Task, finish, spread
+from oaktrim.core.survey.cache import cache_folder
+from oaktrim.demo.brush import codes, noise, ramp
+from oaktrim.demo.cuts import demo_cuts
+from oaktrim.demo.motifs import MOTIFS, Motif
+
+# Raised whenever a picture or the job changes; an older landing is then made anew beside it.
+_EDITION = 1
+NAME = "Heronmere Landing"
+TARGETS = ("pocket", "visor", "lounge")
+_JPEGS = ("landing_map", "mud_base")
+_TGAS = ("hat_base", "oar_base")
+
+
+def demo_folder() -> Path:
+    """Return where the demonstration is kept."""
+    return cache_folder() / f"heronmere-landing-{_EDITION}"
+
+
+def _write(path: Path, pixels: NDArray[np.generic]) -> None:
+    """Write a picture in the kind of file that suits it."""
+    path.parent.mkdir(parents=True, exist_ok=True)
+    if pixels.dtype == np.float16:
+        OpenEXR.File({"compression": OpenEXR.ZIP_COMPRESSION}, {"RGB": pixels}).write(str(path) + ".exr")
+        return
+    if pixels.dtype == np.float32:
+        out = oiio.ImageOutput.create("picture.hdr")
+        spec = oiio.ImageSpec(pixels.shape[1], pixels.shape[0], 3, "float")
+        if not (out.open(str(path) + ".hdr", spec) and out.write_image(pixels) and out.close()):
+            raise FileError(path, f"cannot be written: {out.geterror()}")
+        return
+    picture = PillowImage.fromarray(pixels)
+    if path.name in _JPEGS:
+        picture.save(f"{path}.jpg", quality=92)
+    elif path.name in _TGAS:
+        picture.save(f"{path}.tga")
+    else:
+        picture.save(f"{path}.png", compress_level=3)
+
+
+def _planted(folder: Path) -> None:
+    """Write the files that are wrong in themselves: a torn picture, and blocks that phones cannot read."""
+    rng = np.random.default_rng(99)
+    torn = io.BytesIO()
+    PillowImage.fromarray(codes(ramp(noise(rng, 256, 256, 6, 4), "#40372b", "#8c7a60"))).save(torn, "PNG")
+    write_atomic(folder / "posts" / "torn_base.png", torn.getvalue()[: len(torn.getvalue()) * 2 // 3])
+    gauge = Image.of(codes(ramp(noise(rng, 1024, 1024, 12, 5), "#d8d2c2", "#6b6252")))
+    options = EncodeOptions(Effort.STANDARD)
+    encoded = finish(encode_texture(make_levels(gauge), FORMATS["bc1"], options))
+    write_atomic(folder / "posts" / "gauge_base.dds", dds.pack(encoded))
+    notes = "The landing is made up. The models that these pictures dress are still to come.\n"
+    write_atomic(folder / "notes.txt", notes.encode())
+
+
+def make_demo(folder: Path | None = None) -> Task[Path]:
+    """Make the demonstration where it is not yet, and return the path of its job.
+
+    It is made under a passing name and put in place whole, so a run that is stopped leaves nothing half done.
+    """
+    place = folder or demo_folder()
+    job_file = place / "heronmere.oak"
+    if job_file.exists():
+        return job_file
+    place.parent.mkdir(parents=True, exist_ok=True)
+    passing = Path(tempfile.mkdtemp(prefix="making-", dir=place.parent))
+    try:
+        art = passing / "art"
+
+        def draw(row: tuple[str, int, Motif]) -> None:
+            name, seed, motif = row
+            for stem, pixels in motif(np.random.default_rng(seed)).items():
+                _write(art / name / stem, pixels)
+
+        yield Progress(0, len(MOTIFS), f"drawing {NAME}")
+        for done, (position, _) in enumerate(spread(draw, MOTIFS), 1):
+            yield Progress(done, len(MOTIFS), f"drawing {NAME}: {MOTIFS[position][2].__name__}")
+        _planted(art)
+        job = Job(VERSION, NAME, "art", TARGETS, demo_cuts())
+        save_job(job, passing / job_file.name, art)
+        # mkdtemp keeps the folder to its owner; the demonstration is for everybody who could read the cache.
+        passing.chmod(0o755)
+        try:
+            os.rename(passing, place)
+        except OSError:
+            # Another run was first, or left a folder without a job.
+            if not job_file.exists():
+                shutil.rmtree(place)
+                os.rename(passing, place)
+    finally:
+        shutil.rmtree(passing, ignore_errors=True)
+    return job_file
