@@ -62,6 +62,29 @@ class Job(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         kept = self.cuts[:place] + self.cuts[place + 1 :]
         return msgspec.structs.replace(self, cuts=(*kept, cut))
 
+    def without_change(self, kind: type, paths: set[str], target: str | None) -> Job:
+        """Return the job without one kind of cut on some textures, for one target or, when it is None, for all.
+
+        A cut that is on other textures or for other targets too is narrowed to those.
+        """
+        cuts: list[Cut] = []
+        for cut in self.cuts:
+            if type(cut.change) is not kind or (target is not None and not cut.is_for(target)):
+                cuts.append(cut)
+                continue
+            others = tuple(path for path in cut.assets if path not in paths)
+            if len(others) == len(cut.assets):
+                cuts.append(cut)
+                continue
+            if target is not None:
+                elsewhere = tuple(t for t in (cut.targets or self.targets) if t != target)
+                touched = tuple(path for path in cut.assets if path in paths)
+                if elsewhere:
+                    cuts.append(msgspec.structs.replace(cut, assets=touched, targets=elsewhere))
+            if others:
+                cuts.append(msgspec.structs.replace(cut, assets=others))
+        return msgspec.structs.replace(self, cuts=tuple(cuts))
+
     def without_cut(self, place: int) -> Job:
         """Return the job without one of its cuts."""
         return msgspec.structs.replace(self, cuts=self.cuts[:place] + self.cuts[place + 1 :])

@@ -1,0 +1,1 @@
+"""The benches, a package each, in working order."""

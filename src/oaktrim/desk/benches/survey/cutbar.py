@@ -1,0 +1,169 @@
+"""The cut bar: what is changed on the selected textures, in one row of controls."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from PySide6.QtCore import QSignalBlocker, Qt
+from PySide6.QtWidgets import QComboBox, QFrame, QHBoxLayout, QLabel, QSlider, QSpinBox, QVBoxLayout, QWidget
+
+from oaktrim.core.codecs.effort import Effort
+from oaktrim.core.codecs.texture import ENCODABLE
+from oaktrim.core.formats.catalogue import FORMATS
+from oaktrim.core.plan.cuts import Cap, Change, Drop, SetEffort, SetFormat, SetLevels
+from oaktrim.core.targets.arrival import FORMAT_INDEX
+from oaktrim.desk.session import Session
+
+_SIDES = tuple(1 << power for power in range(2, 14))
+_AS_IS, _MIXED = "as is", "mixed"
+
+
+class CutBar(QFrame):
+    """Shows the cuts of the selection, mixed values as mixed, and makes cuts while a control is moved."""
+
+    def __init__(self, session: Session, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setObjectName("band")
+        self._session = session
+        self._who = QLabel(objectName="heading")
+        self.cap = QSlider(Qt.Orientation.Horizontal, minimum=0, maximum=len(_SIDES), pageStep=1)
+        self.cap.setMinimumWidth(150)
+        self._cap_words = QLabel()
+        self._cap_words.setMinimumWidth(44)
+        self.drop = QSpinBox(minimum=0, maximum=8)
+        self.format = QComboBox()
+        self.levels = QComboBox()
+        self.effort = QComboBox()
+        self.scope = QComboBox()
+        self._build()
+        self._connect()
+        session.selection_changed.connect(self.refresh)
+        session.job_changed.connect(self.refresh)
+        session.watched_changed.connect(self._refresh_targets)
+        session.opened.connect(self._refresh_targets)
+
+    def _build(self) -> None:
+        column = QVBoxLayout(self)
+        column.setContentsMargins(12, 6, 12, 8)
+        column.setSpacing(4)
+        first, second = QHBoxLayout(), QHBoxLayout()
+        for row in (first, second):
+            row.setSpacing(8)
+            column.addLayout(row)
+        first.addWidget(self._who)
+        first.addStretch(1)
+        first.addWidget(QLabel("for"))
+        first.addWidget(self.scope)
+        for text, widgets in (
+            ("Cap", (self.cap, self._cap_words)),
+            ("Drop", (self.drop,)),
+            ("Format", (self.format,)),
+            ("Levels", (self.levels,)),
+            ("Effort", (self.effort,)),
+        ):
+            label = QLabel(text, objectName="soft")
+            label.setBuddy(widgets[0])
+            widgets[0].setAccessibleName(f"{text} of the selected textures")
+            second.addWidget(label)
+            for widget in widgets:
+                second.addWidget(widget, 1 if widget is self.cap else 0)
+        self.scope.setAccessibleName("Targets that the cut is for")
+        self.cap.setToolTip("The longest side is at most this; drag it and watch the budget rules")
+        self.drop.setToolTip("How many of the largest levels are left out; adds to a cap")
+        self.levels.addItems([_AS_IS, "on", "off"])
+        self.effort.addItems([_AS_IS, *(e.value for e in Effort)])
+        self.format.setMinimumWidth(96)
+
+    def _connect(self) -> None:
+        self.cap.valueChanged.connect(self._cap_moved)
+        self.cap.sliderReleased.connect(lambda: self._cap_settled(self.cap.value()))
+        self.drop.valueChanged.connect(lambda n: self._choose(Drop, Drop(n) if n else None))
+        self.format.activated.connect(self._format_chosen)
+        self.levels.activated.connect(self._levels_chosen)
+        self.effort.activated.connect(self._effort_chosen)
+
+    @property
+    def everywhere(self) -> bool:
+        """The cut is for all targets."""
+        return self.scope.currentIndex() == 1
+
+    # From the controls
+
+    def _choose(self, kind: type, change: Change | None) -> None:
+        if change is None:
+            self._session.take_back(kind, self.everywhere)
+        else:
+            self._session.cut(change, self.everywhere, keep=True)
+
+    def _cap_moved(self, place: int) -> None:
+        self._cap_words.setText(str(_SIDES[place - 1]) if place else _AS_IS)
+        if not self.cap.isSliderDown():
+            self._cap_settled(place)
+        elif place:
+            self._session.cut(Cap(_SIDES[place - 1]), self.everywhere, keep=False)
+
+    def _cap_settled(self, place: int) -> None:
+        self._choose(Cap, Cap(_SIDES[place - 1]) if place else None)
+
+    def _format_chosen(self, place: int) -> None:
+        name = self.format.itemData(place)
+        self._choose(SetFormat, SetFormat(name) if name else None)
+
+    def _levels_chosen(self, place: int) -> None:
+        self._choose(SetLevels, SetLevels(place == 1) if place else None)
+
+    def _effort_chosen(self, place: int) -> None:
+        self._choose(SetEffort, SetEffort(list(Effort)[place - 1]) if place else None)
+
+    # To the controls
+
+    def _refresh_targets(self) -> None:
+        if not self._session.is_open:
+            return
+        target, kept = self._session.watched, self.scope.currentIndex()
+        self.scope.clear()
+        self.scope.addItems([f"{target.name} only", "all targets"])
+        self.scope.setCurrentIndex(max(0, kept))
+        self.format.clear()
+        self.format.addItem(_AS_IS, "")
+        for name in ENCODABLE:
+            row = FORMATS[name]
+            place = self.format.count()
+            note = "" if target.decodes(row) else " ▲"
+            self.format.addItem(row.label + note, name)
+            has = f"{row.bits_a_pixel:g} bits a pixel"
+            lacking = f"; {target.name} has no hardware for it and expands it" if note else ""
+            self.format.setItemData(place, has + lacking, Qt.ItemDataRole.ToolTipRole)
+        self.refresh()
+
+    def refresh(self) -> None:
+        """Show the cuts of the textures now selected."""
+        count = len(self._session.selected) if self._session.is_open else 0
+        for control in (self.cap, self.drop, self.format, self.levels, self.effort, self.scope):
+            control.setEnabled(count > 0)
+        self._who.setText("Nothing selected" if not count else f"Cut {count} texture{'s' if count > 1 else ''}")
+        if not count:
+            return
+        caps, cap = self._session.mixed_change(Cap)
+        place = 0 if cap < 0 else next((i + 1 for i, side in enumerate(_SIDES) if side >= cap), len(_SIDES))
+        with QSignalBlocker(self.cap):
+            self.cap.setValue(place)
+        self._cap_words.setText(_MIXED if caps else str(cap) if cap >= 0 else _AS_IS)
+        drops, drop = self._session.mixed_change(Drop)
+        with QSignalBlocker(self.drop):
+            self.drop.setValue(max(0, drop))
+        self.drop.setSuffix(" mixed" if drops else "")
+        formats, held = self._session.mixed_change(SetFormat)
+        names = {FORMAT_INDEX[name]: name for name in ENCODABLE}
+        self._show(self.format, formats, 0 if held < 0 else 1 + ENCODABLE.index(names[held]))
+        self._show_plain(self.levels, SetLevels, lambda on: 1 if on else 2)
+        self._show_plain(self.effort, SetEffort, lambda rank: rank + 1)
+
+    def _show_plain(self, box: QComboBox, kind: type, place: Callable[[int], int]) -> None:
+        mixed, value = self._session.mixed_change(kind)
+        self._show(box, mixed, 0 if value < 0 else place(value))
+
+    @staticmethod
+    def _show(box: QComboBox, mixed: bool, place: int) -> None:
+        box.setPlaceholderText(_MIXED)
+        box.setCurrentIndex(-1 if mixed else place)

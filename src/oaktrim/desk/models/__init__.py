@@ -1,0 +1,1 @@
+"""Qt item models over core's values."""

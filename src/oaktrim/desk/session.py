@@ -1,0 +1,302 @@
+"""The one place that knows what is open: the job's history, the inventory, the selection and the watched target."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+
+import numpy as np
+from PySide6.QtCore import QObject, QTimer, Signal
+
+from oaktrim.core.errors import FileError, OakTrimError
+from oaktrim.core.job.document import SUFFIX, Job, load_job, new_job, root_of, save_job, targets_of
+from oaktrim.core.job.history import History
+from oaktrim.core.plan.cuts import Change, Cut
+from oaktrim.core.plan.packing import PackedShares
+from oaktrim.core.plan.resolve import Plan, resolve
+from oaktrim.core.progress import Progress, Task
+from oaktrim.core.survey.cache import SurveyCache
+from oaktrim.core.survey.findings.finding import Finding
+from oaktrim.core.survey.findings.rules import findings_on
+from oaktrim.core.survey.inventory import Inventory
+from oaktrim.core.survey.scan import scan
+from oaktrim.core.targets.target import Target
+from oaktrim.desk.work.tasks import Work, start
+
+
+class Session(QObject):
+    """What is open, and what is being looked at. It says what changed; benches ask for the rest.
+
+    Signals
+    -------
+    opened : another job is open, and its inventory is there
+    plans_changed : some total may have changed, be it for a moment while a control is dragged
+    job_changed : the job was edited, undone, redone or saved
+    selection_changed, watched_changed : other textures are chosen; another target is watched
+    busy : the work now under way, or None
+    failed : an error to be shown
+    """
+
+    opened = Signal()
+    plans_changed = Signal()
+    job_changed = Signal()
+    selection_changed = Signal()
+    watched_changed = Signal()
+    busy = Signal(object)
+    failed = Signal(object)
+
+    def __init__(self, parent: QObject | None = None, cache: SurveyCache | None = None) -> None:
+        super().__init__(parent)
+        self.cache = cache or SurveyCache()
+        self.file: Path | None = None
+        self.root = Path()
+        self.history: History | None = None
+        self.inventory: Inventory | None = None
+        self.selected: tuple[int, ...] = ()
+        self.targets: tuple[Target, ...] = ()
+        self.watched_id = ""
+        self.work: Work | None = None
+        self._saved: Job | None = None
+        self._preview: Job | None = None
+        self._shares: PackedShares | None = None
+        self._plans: dict[tuple[str, bool], Plan] = {}
+        self._findings: dict[str, list[Finding]] = {}
+        self._measuring: Work | None = None
+        self._settle = QTimer(self, singleShot=True, interval=300)
+        self._settle.timeout.connect(self._measure)
+
+    # What is open
+
+    @property
+    def job(self) -> Job:
+        """The job as shown: what is being tried, or else the present one."""
+        if self._preview is not None:
+            return self._preview
+        assert self.history is not None
+        return self.history.job
+
+    @property
+    def is_open(self) -> bool:
+        return self.inventory is not None
+
+    @property
+    def changed(self) -> bool:
+        """The job holds edits that are not saved."""
+        return self.history is not None and self.history.job != self._saved
+
+    @property
+    def watched(self) -> Target:
+        return next(target for target in self.targets if target.id == self.watched_id)
+
+    def open(self, path: Path) -> None:
+        """Open a folder or a job and survey it; what was open stays until the survey is done."""
+        try:
+            if not path.exists():
+                raise FileError(path, "there is no such folder or job")
+            if path.is_dir():
+                file, job, root = None, new_job(path), path.absolute()
+            elif path.suffix == SUFFIX:
+                file, job = path.absolute(), load_job(path)
+                root = root_of(job, path)
+            else:
+                raise FileError(path, f"is neither a folder nor a job; a job's name ends in {SUFFIX}")
+        except OakTrimError as error:
+            self.failed.emit(error)
+            return
+        if self.work is not None and self.work.running:
+            self.work.cancel()
+
+        def done(inventory: Inventory) -> None:
+            self.work = None
+            self.busy.emit(None)
+            self._take(file, job, root, inventory)
+
+        self._begin(scan(root, job.scan_settings, self.cache), done)
+
+    def survey_again(self) -> None:
+        """Read the tree again; only what changed on disk is really read."""
+        if self.history is None:
+            return
+
+        def done(inventory: Inventory) -> None:
+            self.work = None
+            self.busy.emit(None)
+            self._take_inventory(inventory)
+            self.opened.emit()
+            self.selection_changed.emit()
+            self.plans_changed.emit()
+
+        self._begin(scan(self.root, self.job.scan_settings, self.cache), done)
+
+    def _begin(self, task: Task[Inventory], done: object) -> None:
+        def failed(error: Exception) -> None:
+            self.work = None
+            self.busy.emit(None)
+            self.failed.emit(error)
+
+        self.work = start(task, self, done, failed)  # type: ignore[arg-type]
+        self.work.cancelled.connect(lambda: self.busy.emit(None))
+        self.busy.emit(self.work)
+
+    def _take(self, file: Path | None, job: Job, root: Path, inventory: Inventory) -> None:
+        self.file, self.root = file, root
+        self.history, self._saved = History((job,)), job
+        self._preview = None
+        self.targets = targets_of(job)
+        if self.watched_id not in job.targets:
+            self.watched_id = job.targets[0]
+        self._take_inventory(inventory)
+        self.opened.emit()
+        for signal in (self.watched_changed, self.job_changed, self.selection_changed, self.plans_changed):
+            signal.emit()
+
+    def _take_inventory(self, inventory: Inventory) -> None:
+        self.inventory = inventory
+        self.selected = (0,) if inventory.textures else ()
+        self._shares = PackedShares(inventory)
+        self._plans.clear()
+        self._findings.clear()
+        self._settle.start()
+
+    def save(self, path: Path) -> bool:
+        """Write the job; say whether it was written."""
+        if self.history is None:
+            return False
+        try:
+            save_job(self.history.job, path, self.root)
+        except OakTrimError as error:
+            self.failed.emit(error)
+            return False
+        self.file, self._saved = path, self.history.job
+        self.job_changed.emit()
+        return True
+
+    # Edits
+
+    def edit(self, job: Job, name: str) -> None:
+        """Make a changed job the present one, as one step of undo."""
+        assert self.history is not None
+        self._preview = None
+        self.history = self.history.edited(job, name)
+        self._edited()
+
+    def undo(self) -> None:
+        if self.history is not None:
+            self._preview = None
+            self.history = self.history.undone()
+            self._edited()
+
+    def redo(self) -> None:
+        if self.history is not None:
+            self._preview = None
+            self.history = self.history.redone()
+            self._edited()
+
+    def _edited(self) -> None:
+        self._forget_plans()
+        self.job_changed.emit()
+        self.plans_changed.emit()
+
+    def cut(self, change: Change, everywhere: bool, keep: bool) -> None:
+        """Cut the selected textures: as an edit, or, unless `keep`, only for as long as a control is held."""
+        if self.inventory is None or self.history is None or not self.selected:
+            return
+        paths = tuple(self.inventory.textures[row].path for row in self.selected)
+        made = Cut(change, paths, () if everywhere else (self.watched_id,))
+        job = self.history.job.with_cut(made)
+        if keep:
+            self.edit(job, made.label)
+        else:
+            self._preview = job
+            self._forget_plans()
+            self.plans_changed.emit()
+
+    def take_back(self, kind: type, everywhere: bool) -> None:
+        """Take one kind of cut off the selected textures, for the watched target or for all."""
+        if self.inventory is None or self.history is None:
+            return
+        paths = {self.inventory.textures[row].path for row in self.selected}
+        job = self.history.job.without_change(kind, paths, None if everywhere else self.watched_id)
+        self.edit(job, f"no {kind.__name__.removeprefix('Set').lower()}")
+
+    def remove_cut(self, place: int) -> None:
+        """Remove one cut of the list."""
+        cut = self.job.cuts[place]
+        self.edit(self.job.without_cut(place), f"remove {cut.label}")
+
+    # What is looked at
+
+    def select(self, rows: Sequence[int]) -> None:
+        """Choose textures by their rows."""
+        if tuple(rows) != self.selected:
+            self.selected = tuple(rows)
+            self.selection_changed.emit()
+
+    def watch(self, target: str) -> None:
+        """Watch another of the job's targets."""
+        if target != self.watched_id and target in self.job.targets:
+            self.watched_id = target
+            self.watched_changed.emit()
+            self.plans_changed.emit()
+
+    # Answers
+
+    def plan(self, target: str | None = None, cut: bool = True) -> Plan:
+        """Return the plan of a target, the watched one by default, with the job's cuts or without any."""
+        assert self.inventory is not None
+        key = (target or self.watched_id, cut)
+        if key not in self._plans:
+            row = next(t for t in self.targets if t.id == key[0])
+            self._plans[key] = resolve(self.inventory, row, self.job.cuts if cut else (), self._shares)
+        return self._plans[key]
+
+    def findings(self) -> list[Finding]:
+        """Return the findings on the watched target."""
+        assert self.inventory is not None
+        if self.watched_id not in self._findings:
+            self._findings[self.watched_id] = findings_on(self.inventory, self.watched)
+        return self._findings[self.watched_id]
+
+    def saved_by_cuts(self, target: Target) -> int:
+        """Return the texture memory that the cuts take off a target."""
+        return self.plan(target.id, cut=False).total("memory") - self.plan(target.id).total("memory")
+
+    def _forget_plans(self) -> None:
+        self._plans = {key: plan for key, plan in self._plans.items() if not key[1]}
+        self._settle.start()
+
+    # Estimates are measured once the hand is still.
+
+    def _measure(self) -> None:
+        if self.inventory is None or self._shares is None or self._preview is not None:
+            return
+        if self._measuring is not None and self._measuring.running:
+            self._settle.start()
+            return
+        shares = self._shares
+        missing = [
+            key
+            for target in self.targets
+            for key in shares.missing(self.plan(target.id).formats, target.packing.method)
+        ]
+        missing = list(dict.fromkeys(missing))
+        if not missing:
+            return
+
+        def measuring() -> Task[int]:
+            done = 0
+            for done, _ in enumerate(shares.measure(missing, self.cache), 1):
+                yield Progress(done, len(missing), "packing samples")
+            return done
+
+        def measured(count: int) -> None:
+            if shares is self._shares and count:
+                self._plans.clear()
+                self.plans_changed.emit()
+
+        self._measuring = start(measuring(), self, measured, lambda _error: None)
+
+    def mixed_change(self, kind: type) -> tuple[bool, int]:
+        """Return whether the selected textures differ in one kind of change, and the value of the first (-1: none)."""
+        values = self.plan().settings[kind][np.array(self.selected, np.int64)] if self.selected else np.array([-1])
+        return bool(np.any(values != values[0])), int(values[0])

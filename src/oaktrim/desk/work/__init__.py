@@ -1,0 +1,1 @@
+"""Work beside the window: progress, cancel, and results back on the interface's thread."""

@@ -1,0 +1,93 @@
+"""Takes a picture of each main view with the demo data, into docs/screenshots."""
+
+from __future__ import annotations
+
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+from PySide6.QtCore import QSettings, Qt, QThreadPool
+from PySide6.QtWidgets import QApplication
+
+from oaktrim.core.progress import finish
+from oaktrim.demo.heronmere import make_demo
+from oaktrim.desk.shell.window import Window, dress_application
+
+OUT = Path(__file__).parent.parent / "docs" / "screenshots"
+
+
+def settle(app: QApplication, seconds: float = 1.0) -> None:
+    """Let the window do what it has begun."""
+    until = time.monotonic() + seconds
+    while time.monotonic() < until:
+        app.processEvents()
+        time.sleep(0.01)
+    while QThreadPool.globalInstance().activeThreadCount():
+        app.processEvents()
+        time.sleep(0.01)
+    app.processEvents()
+
+
+def choose(window: Window, *names: str) -> None:
+    """Select textures by the ends of their paths."""
+    inventory = window.session.inventory
+    assert inventory is not None
+    window.session.select([r for n in names for r, t in enumerate(inventory.textures) if t.path.endswith(n)])
+
+
+def take(window: Window, app: QApplication, name: str, folder: Path) -> None:
+    """Write one picture."""
+    settle(app)
+    window.grab().save(str(folder / f"{name}.png"))
+
+
+def main() -> None:
+    """Take them all; an argument names another folder."""
+    folder = Path(sys.argv[1]) if len(sys.argv) > 1 else OUT
+    folder.mkdir(parents=True, exist_ok=True)
+    job = finish(make_demo())
+    with tempfile.TemporaryDirectory() as scratch:
+        QSettings.setPath(QSettings.Format.NativeFormat, QSettings.Scope.UserScope, scratch)
+        app = QApplication(sys.argv[:1])
+        dress_application(app)
+        window = Window()
+        window.resize(1280, 800)
+        window.show()
+        take(window, app, "empty", folder)
+        window.set_theme("light")
+        window.session.open(job)
+        settle(app, 3)
+        choose(window, "reed_base.png")
+        take(window, app, "survey", folder)
+        window.cuts.opener.setChecked(True)
+        choose(window, "clapboard_base.png", "clapboard_n.png", "roof_base.png")
+        take(window, app, "cut-list", folder)
+        window.cuts.opener.setChecked(False)
+        window.session.watch("lounge")
+        choose(window, "kiosk/roof_base.png")
+        window.show_bench(1)
+        take(window, app, "proof", folder)
+        window.show_bench(2)
+        window.ship.folder.setText(str(Path(scratch) / "heronmere-lounge"))
+        window.ship.refresh()
+        settle(app)
+        window.ship.run()
+        settle(app, 2)
+        window.ship.folder.setText("~/builds/heronmere-lounge")
+        take(window, app, "ship", folder)
+        window.set_theme("dusk")
+        window.show_bench(0)
+        choose(window, "badge_base.png")
+        take(window, app, "survey-dusk", folder)
+        window.find()
+        settle(app)
+        finder = app.activePopupWidget()
+        if finder is not None:
+            finder.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose, False)
+            finder.close()
+        window.session.history = None
+        window.close()
+
+
+main()
