@@ -57,7 +57,7 @@ def main() -> None:
         take(window, app, "empty", folder)
         window.set_theme("light")
         window.session.open(job)
-        settle(app, 3)
+        settle(app, 6)
         choose(window, "reed_base.png")
         take(window, app, "survey", folder)
         window.cuts.opener.setChecked(True)

@@ -67,7 +67,9 @@ def _quietly(task: Task[int], place: int, total: int, name: str) -> Task[int]:
 @click.option("--alpha-threshold", type=click.IntRange(0, 255), default=128, show_default=True, help="Of 1-bit alpha.")
 @click.option("--no-dither", is_flag=True, help="Round 16-bit formats to the nearest code without a pattern.")
 @click.option("--zstd", type=click.IntRange(1, 22), metavar="LEVEL", help="Supercompress a KTX2 file with Zstandard.")
-@click.option("--out", required=True, type=click.Path(path_type=Path, file_okay=False), help="The folder to write into.")
+@click.option(
+    "--out", required=True, type=click.Path(path_type=Path, file_okay=False), help="The folder to write into."
+)
 def encode(
     images: tuple[Path, ...],
     name: str,
@@ -89,7 +91,9 @@ def encode(
     for image in images:
         target = out / f"{image.stem}.{container}"
         if target in jobs:
-            raise FileError(image, f"would be written over {jobs[target][0]}, as {target}; encode them into two folders")
+            raise FileError(
+                image, f"would be written over {jobs[target][0]}, as {target}; encode them into two folders"
+            )
         if target.exists() and image.exists() and target.samefile(image):
             raise FileError(image, "would be written over itself; sources are never written")
         used_as = Role(role) if role else guess_role(image.name).role

@@ -78,7 +78,12 @@ def _print_dearest(found: Survey, plan: Plan) -> None:
 @click.argument("path", type=click.Path(path_type=Path))
 @click.option("--target", "targets", multiple=True, metavar="ID", help="Weigh on this target; may be given again.")
 @click.option(
-    "--as", "form", type=click.Choice(["table", "json", "csv"]), default="table", show_default=True, help="What to print."
+    "--as",
+    "form",
+    type=click.Choice(["table", "json", "csv"]),
+    default="table",
+    show_default=True,
+    help="What to print.",
 )
 @click.option("--strict", is_flag=True, help="Findings of severity error fail too.")
 def survey(path: Path, targets: tuple[str, ...], form: str, strict: bool) -> None:

@@ -14,13 +14,15 @@ from oaktrim.core.targets.target import shipped_targets, target_named
 def targets(name: str | None) -> None:
     """List the targets, or show the one of this ID."""
     if name is None:
-        rows = [(t.id, t.name, t.limits.memory or "", t.limits.package or "", t.about) for t in shipped_targets().values()]
+        rows = [
+            (t.id, t.name, t.limits.memory or "", t.limits.package or "", t.about) for t in shipped_targets().values()
+        ]
         console().print(table(["id", "name", "memory", "package", "what it is"], rows, right=(2, 3)))
         return
+    facts: list[tuple[str, str]] = []
     document = msgspec.to_builtins(target_named(name))
-    rows = []
     for key, value in document.items():
         for line, inner in value.items() if isinstance(value, dict) else [("", value)]:
             text = ", ".join(map(str, inner)) if isinstance(inner, list | tuple) else str(inner)
-            rows.append((f"{key} {line}".strip().replace("_", " "), "not watched" if inner is None else text))
-    console().print(table([name, ""], rows))
+            facts.append((f"{key} {line}".strip().replace("_", " "), "not watched" if inner is None else text))
+    console().print(table([name, ""], facts))

@@ -43,9 +43,10 @@ def enlarge(grid: Plane, width: int, height: int) -> Plane:
 def grid(width: int, height: int) -> tuple[Plane, Plane]:
     """Return x and y of the pixel centres, in 0..1 over the longer side."""
     longest = max(width, height)
-    x = (np.arange(width, dtype=np.float32) + 0.5) / longest
-    y = (np.arange(height, dtype=np.float32) + 0.5) / longest
-    return x[None, :] + 0 * y[:, None], y[:, None] + 0 * x[None, :]
+    across = ((np.arange(width) + 0.5) / longest).astype(np.float32)
+    down = ((np.arange(height) + 0.5) / longest).astype(np.float32)
+    x, y = np.meshgrid(across, down)
+    return x, y
 
 
 def ramp(value: Plane, *colours: str) -> Plane:
@@ -59,13 +60,15 @@ def ramp(value: Plane, *colours: str) -> Plane:
 def blend(under: Plane, over: Plane, cover: Plane) -> Plane:
     """Return `over` laid on `under` where `cover` is."""
     shape = cover[..., None] if under.ndim == 3 else cover
-    return under + (over - under) * shape
+    mixed: Plane = under + (over - under) * shape
+    return mixed
 
 
 def smooth(low: float, high: float, value: Plane) -> Plane:
     """Return a smooth step from 0 at `low` to 1 at `high`."""
     t = np.clip((value - low) / (high - low), 0, 1)
-    return (t * t * (3 - 2 * t)).astype(np.float32)
+    step: Plane = (t * t * (3 - 2 * t)).astype(np.float32)
+    return step
 
 
 def shapes(width: int, height: int, draw: Callable[[Draw], None], finer: int = 2) -> Plane:
@@ -73,19 +76,17 @@ def shapes(width: int, height: int, draw: Callable[[Draw], None], finer: int = 2
     picture = PillowImage.new("L", (width * finer, height * finer))
     draw(ImageDraw.Draw(picture))
     small = picture.resize((width, height), PillowImage.Resampling.BOX)
-    return np.asarray(small, np.float32) / 255
+    return np.asarray(small, np.float32) / np.float32(255)
 
 
-def lettering(
-    width: int, height: int, lines: Sequence[tuple[str, float, float, float]], shade: float = 1.0
-) -> Plane:
+def lettering(width: int, height: int, lines: Sequence[tuple[str, float, float, float]], shade: float = 1.0) -> Plane:
     """Return the cover of centred lines of text: (text, x, y, size), all as parts of the height but x of the width."""
     picture = PillowImage.new("L", (width, height))
     draw = ImageDraw.Draw(picture)
     for text, x, y, size in lines:
         font = ImageFont.load_default(max(6, size * height))
         draw.text((x * width, y * height), text, int(255 * shade), font, anchor="mm")
-    return np.asarray(picture, np.float32) / 255
+    return np.asarray(picture, np.float32) / np.float32(255)
 
 
 def normal_map(height: Plane, strength: float) -> Plane:

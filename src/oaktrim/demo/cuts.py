@@ -47,7 +47,12 @@ _SMALL_NORMALS = (
     "warden/boots_n.png",
     "warden/skin_n.png",
 )
-_GREYS = ("kiosk/kiosk_occlusion.png", "kiosk/kiosk_trim_rough.png", "rack/bicycle_rack_rough.png", "warden/oilskin_ao.png")
+_GREYS = (
+    "kiosk/kiosk_occlusion.png",
+    "kiosk/kiosk_trim_rough.png",
+    "rack/bicycle_rack_rough.png",
+    "warden/oilskin_ao.png",
+)
 _SINGLE = (
     *_GREYS,
     "kiosk/window_glass_m.png",

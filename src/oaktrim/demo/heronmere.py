@@ -7,6 +7,7 @@ import os
 import shutil
 import tempfile
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import OpenEXR
@@ -49,7 +50,7 @@ def _write(path: Path, pixels: NDArray[np.generic]) -> None:
         OpenEXR.File({"compression": OpenEXR.ZIP_COMPRESSION}, {"RGB": pixels}).write(str(path) + ".exr")
         return
     if pixels.dtype == np.float32:
-        out = oiio.ImageOutput.create("picture.hdr")
+        out: Any = oiio.ImageOutput.create("picture.hdr")
         spec = oiio.ImageSpec(pixels.shape[1], pixels.shape[0], 3, "float")
         if not (out.open(str(path) + ".hdr", spec) and out.write_image(pixels) and out.close()):
             raise FileError(path, f"cannot be written: {out.geterror()}")

@@ -66,8 +66,13 @@ def kiosk(rng: np.random.Generator) -> Pictures:
     words = lettering(2048, 1024, [("HERONMERE LANDING", 0.5, 0.44, 0.11), ("tickets · tides · tea", 0.5, 0.6, 0.06)])
     frame = shapes(2048, 1024, lambda d: d.rounded_rectangle((560, 620, 3536, 1420), 60, 255, 255, 8))
     board = blend(ramp(noise(rng, 2048, 1024, 8, 4), "#23424a", "#2f5a63"), ramp(words, "#f0e3bf", "#f0e3bf"), words)
-    trim_height, tint, grain = boards(rng, 512, 512, 4)
-    panes = shapes(512, 512, lambda d: [d.rectangle((a, b, a + 440, b + 440), 255) for a in (40, 544) for b in (40, 544)])
+    _, tint, grain = boards(rng, 512, 512, 4)
+
+    def window(d: Draw) -> None:
+        for left, top in ((40, 40), (544, 40), (40, 544), (544, 544)):
+            d.rectangle((left, top, left + 440, top + 440), 255)
+
+    panes = shapes(512, 512, window)
     return {
         "kiosk_sign": with_alpha(board, frame),
         "kiosk_trim_base": codes(ramp(tint * 0.4 + grain * 0.6, "#c9bfa3", "#efe7d2")),
@@ -109,7 +114,10 @@ def rope(rng: np.random.Generator) -> Pictures:
 
 def _blades(rng: np.random.Generator, width: int, height: int, count: int) -> tuple[Plane, Plane]:
     """Return the cover of reed blades and, for each pixel, how far up its blade it is."""
-    tips = [(rng.uniform(0, 1), rng.uniform(0.02, 0.6), rng.normal(0, 0.08), rng.uniform(0.006, 0.014)) for _ in range(count)]
+    tips = [
+        (rng.uniform(0, 1), rng.uniform(0.02, 0.6), rng.normal(0, 0.08), rng.uniform(0.006, 0.014))
+        for _ in range(count)
+    ]
 
     def draw(d: Draw) -> None:
         size = d.im.size if d.im is not None else (width, height)
@@ -132,7 +140,9 @@ def reeds(rng: np.random.Generator) -> Pictures:
     tone = 0.65 * up + 0.35 * vein
     colour = ramp(tone, "#3a4a1e", "#6f8a35", "#a9bd5c", "#cdbb74")
     height = cover * (0.5 + 0.5 * vein)
-    twice = [np.repeat(np.repeat(plane, 2, 0), 2, 1) for plane in (with_alpha(colour, cover), codes(normal_map(height, 6)))]
+    twice = [
+        np.repeat(np.repeat(plane, 2, 0), 2, 1) for plane in (with_alpha(colour, cover), codes(normal_map(height, 6)))
+    ]
     card, _ = _blades(rng, 1024, 1024, 40)
     return {
         "reed_base": twice[0],
@@ -211,9 +221,9 @@ def boat(rng: np.random.Generator) -> Pictures:
 def warden(rng: np.random.Generator) -> Pictures:
     """The warden avatar: oilskins, skin, boots and hat."""
     folds = noise(rng, 2048, 2048, 5, 4, 2)
-    weave = (0.5 + 0.25 * np.sin(np.arange(2048) * 1.1)[None, :] + 0.25 * np.sin(np.arange(2048) * 1.1)[:, None]).astype(
-        np.float32
-    )
+    weave = (
+        0.5 + 0.25 * np.sin(np.arange(2048) * 1.1)[None, :] + 0.25 * np.sin(np.arange(2048) * 1.1)[:, None]
+    ).astype(np.float32)
     height = folds + 0.04 * weave
     oilskin = ramp(folds * 0.8 + 0.2 * weave, "#8a6a10", "#d0a021", "#f0c84a")
     fine = noise(rng, 4096, 4096, 512, 2) * np.float32(0.06)
@@ -245,7 +255,7 @@ def badge(rng: np.random.Generator) -> Pictures:
     bird = shapes(1024, 1024, heron)
     x, y = grid(1024, 1024)
     disc = smooth(0.0, 0.01, 0.46 - np.hypot(x - 0.5, y - 0.5))
-    waves = smooth(0.0, 0.15, np.sin((y * 60 + 2 * np.sin(x * 25))) - 0.5) * smooth(0.7, 0.74, y)
+    waves = smooth(0.0, 0.15, np.sin(y * 60 + 2 * np.sin(x * 25)) - 0.5) * smooth(0.7, 0.74, y)
     thread = (0.75 + 0.25 * np.sin((x + y) * 700)).astype(np.float32)
     ground = blend(ramp(disc, "#1d2b3a", "#26435c"), ramp(bird, "#e9e3d0", "#e9e3d0"), bird)
     colour = blend(ground, ramp(waves, "#8fb3b5", "#8fb3b5"), waves * (1 - bird)) * thread[..., None]

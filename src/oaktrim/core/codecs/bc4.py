@@ -178,7 +178,9 @@ def channel_block(values, effort, out):
             d = v - (low + at / scale)
             top = np.float32(255.0) - v
             at_end = at if six else steps - at
-            code = np.uint64(0) if at_end == 0 else (np.uint64(1) if at_end == steps else np.uint64(at_end) + np.uint64(1))
+            code = (
+                np.uint64(0) if at_end == 0 else (np.uint64(1) if at_end == steps else np.uint64(at_end) + np.uint64(1))
+            )
             if six:
                 if v * v < d * d and v <= top:
                     code = np.uint64(6)

@@ -49,7 +49,8 @@ def decode_r16(data: bytes, width: int, height: int) -> Pixels:
 def encode_rgba16f(image: Image, options: EncodeOptions) -> bytes:
     """Encode half floats; values past the largest half are held at it and what is not a number becomes 0."""
     wide = np.nan_to_num(to_rgba(image, np.float32), nan=0.0, posinf=65504.0, neginf=-65504.0)
-    return np.clip(wide, -65504.0, 65504.0).astype("<f2").tobytes()
+    halves: Pixels = np.clip(wide, -65504.0, 65504.0).astype("<f2")
+    return halves.tobytes()
 
 
 def decode_rgba16f(data: bytes, width: int, height: int) -> Pixels:
@@ -116,7 +117,8 @@ def encode_r11g11b10f(image: Image, options: EncodeOptions) -> bytes:
     source = to_rgba(image, np.float32)
     red, green = (_small_float(source[..., i], 6) for i in (0, 1))
     blue = _small_float(source[..., 2], 5)
-    return (red | green << np.uint32(11) | blue << np.uint32(22)).astype("<u4").tobytes()
+    word: Pixels = red | green << np.uint32(11) | blue << np.uint32(22)
+    return word.astype("<u4").tobytes()
 
 
 def decode_r11g11b10f(data: bytes, width: int, height: int) -> Pixels:
@@ -139,8 +141,9 @@ def encode_rgb9e5(image: Image, options: EncodeOptions) -> bytes:
     exponent = np.where(np.floor(largest / step + 0.5) == 2**_SHARED_BITS, exponent + 1, exponent)
     step = 2.0 ** (exponent - _SHARED_BIAS - _SHARED_BITS)
     parts = np.floor(held / step[..., None] + 0.5).astype(np.uint32)
-    word = exponent.astype(np.uint32) << np.uint32(27)
-    return (word | parts[..., 2] << np.uint32(18) | parts[..., 1] << np.uint32(9) | parts[..., 0]).astype("<u4").tobytes()
+    word: Pixels = exponent.astype(np.uint32) << np.uint32(27)
+    word = word | parts[..., 2] << np.uint32(18) | parts[..., 1] << np.uint32(9) | parts[..., 0]
+    return word.astype("<u4").tobytes()
 
 
 def decode_rgb9e5(data: bytes, width: int, height: int) -> Pixels:

@@ -67,9 +67,7 @@ class EncodedTexture:
 def _codec(texture_format: TextureFormat) -> tuple[Encoder, Decoder]:
     codec = _CODECS.get(texture_format.name)
     if codec is None:
-        raise Unsupported(
-            f"{texture_format.label} cannot be encoded or decoded yet; these can: {', '.join(ENCODABLE)}"
-        )
+        raise Unsupported(f"{texture_format.label} cannot be encoded or decoded yet; these can: {', '.join(ENCODABLE)}")
     return codec
 
 
@@ -116,6 +114,11 @@ def decode_level(texture: EncodedTexture, level: int = 0) -> Image:
         raise Unsupported(f"there is no level {level}; the texture has levels 0 to {len(texture.levels) - 1}")
     pixels = _codec(texture.format)[1](texture.levels[level], *level_size(texture.width, texture.height, level))
     letters = texture.format.channels
-    names = ("L",) if letters == "R" else tuple(letters) if len(letters) == pixels.shape[2] else CHANNEL_NAMES[pixels.shape[2]]
+    names = (
+        ("L",)
+        if letters == "R"
+        else tuple(letters)
+        if len(letters) == pixels.shape[2]
+        else CHANNEL_NAMES[pixels.shape[2]]
+    )
     return Image(np.ascontiguousarray(pixels), names, texture.transfer)
-

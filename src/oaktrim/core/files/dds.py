@@ -36,7 +36,7 @@ _BY_MASKS = {
 
 def _by_dxgi(number: int, alpha_mode: int) -> tuple[TextureFormat, Transfer] | None:
     for row in FORMATS.values():
-        if row.name == "bc1-a1" and alpha_mode == _OPAQUE or row.name == "bc1" and alpha_mode != _OPAQUE:
+        if (row.name == "bc1-a1" and alpha_mode == _OPAQUE) or (row.name == "bc1" and alpha_mode != _OPAQUE):
             continue
         if number == row.dxgi:
             return row, Transfer.LINEAR

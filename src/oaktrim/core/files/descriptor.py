@@ -19,7 +19,17 @@ _VERSION_1_3 = 2
 _PRIMARIES_BT709 = 1
 _TRANSFER_CODE = {Transfer.LINEAR: 1, Transfer.SRGB: 2}
 _RGBSDA = 1
-_MODELS = {"bc1": 128, "bc3": 130, "bc4": 131, "bc5": 132, "bc6h": 133, "bc7": 134, "etc2": 161, "eac": 161, "astc": 162}
+_MODELS = {
+    "bc1": 128,
+    "bc3": 130,
+    "bc4": 131,
+    "bc5": 132,
+    "bc6h": 133,
+    "bc7": 134,
+    "etc2": 161,
+    "eac": 161,
+    "astc": 162,
+}
 _RED, _GREEN, _BLUE, _ALPHA = 0, 1, 2, 15
 _BC1_WITH_ALPHA, _ETC2_COLOUR = 1, 2
 _LINEAR, _EXPONENT, _SIGNED, _FLOAT = 0x10, 0x20, 0x40, 0x80
@@ -39,7 +49,14 @@ class _Sample:
 
 
 def _samples(name: str, channels: str) -> list[_Sample]:
-    whole = {"bc1": _RED, "bc1-a1": _BC1_WITH_ALPHA, "bc4": _RED, "bc7": _RED, "eac-r11": _RED, "etc2-rgb": _ETC2_COLOUR}
+    whole = {
+        "bc1": _RED,
+        "bc1-a1": _BC1_WITH_ALPHA,
+        "bc4": _RED,
+        "bc7": _RED,
+        "eac-r11": _RED,
+        "etc2-rgb": _ETC2_COLOUR,
+    }
     halves = {
         "bc3": (_ALPHA, _RED),
         "bc5": (_RED, _GREEN),

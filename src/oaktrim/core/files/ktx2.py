@@ -62,7 +62,9 @@ class Header:
         if data[:12] != MAGIC:
             raise FileError(path, "is not a KTX 2.0 file: wrong magic bytes", 0)
         if len(data) < 12 + cls.STRUCT.size:
-            raise FileError(path, f"ends inside the KTX 2.0 header, which takes {12 + cls.STRUCT.size} bytes", len(data))
+            raise FileError(
+                path, f"ends inside the KTX 2.0 header, which takes {12 + cls.STRUCT.size} bytes", len(data)
+            )
         return cls(*cls.STRUCT.unpack_from(data, 12))
 
 
@@ -132,7 +134,9 @@ def _refuse(header: Header, path: Path, size: int, max_pixels: int) -> tuple[Tex
     if header.width == 0 or header.height == 0 or header.depth > 1:
         raise FileError(path, f"is {header.width}x{header.height}x{header.depth}; only flat pictures are read", 20)
     if header.layers > 1 or header.faces != 1:
-        raise FileError(path, f"holds {header.layers} layers and {header.faces} faces; only single textures are read", 32)
+        raise FileError(
+            path, f"holds {header.layers} layers and {header.faces} faces; only single textures are read", 32
+        )
     if header.scheme not in (_PLAIN, _ZSTANDARD):
         raise FileError(path, f"is supercompressed by scheme {header.scheme}; plain and Zstandard are read", 44)
     if header.levels > level_count(header.width, header.height):

@@ -105,10 +105,10 @@ def _check_png(data: bytes, path: Path) -> None:
             raise FileError(path, "ends inside a PNG chunk", len(data))
         length, name = struct.unpack_from(">I4s", data, at)
         if at + 12 + length > len(data):
-            raise FileError(path, f"ends inside the PNG chunk {name!r}", len(data))
+            raise FileError(path, f"ends inside the PNG chunk {name.decode('latin-1')}", len(data))
         stop = at + 8 + length
         if zlib.crc32(memoryview(data)[at + 4 : stop]) != int.from_bytes(data[stop : stop + 4], "big"):
-            raise FileError(path, f"the PNG chunk {name!r} fails its checksum", at)
+            raise FileError(path, f"the PNG chunk {name.decode('latin-1')} fails its checksum", at)
         ended = name == b"IEND"
         at = stop + 4
     if not ended:
@@ -150,7 +150,7 @@ def _pillow_mode(picture: PillowImage.Image) -> str:
     if picture.mode in ("LA", "RGBA"):
         return picture.mode
     if picture.mode == "P":
-        return "RGBA" if clear or picture.palette is not None and picture.palette.mode == "RGBA" else "RGB"
+        return "RGBA" if clear or (picture.palette is not None and picture.palette.mode == "RGBA") else "RGB"
     return "RGBA" if clear or picture.mode in ("PA", "RGBa") else "RGB"
 
 
@@ -170,9 +170,10 @@ class _Reading:
             os.symlink(path.absolute(), name)
         config = oiio.ImageSpec()
         config.attribute("oiio:UnassociatedAlpha", 1)
-        self.input = oiio.ImageInput.open(name, config)
-        if self.input is None:
+        opened: Any = oiio.ImageInput.open(name, config)
+        if opened is None:
             raise FileError(path, f"cannot be read: {_last_line(oiio.geterror())}")
+        self.input = opened
         self.spec = self.input.spec()
         _weigh(self.spec.width, self.spec.height, max_pixels, path)
 
@@ -314,7 +315,7 @@ def write_png(path: Path, image: Image) -> None:
         return
     with tempfile.TemporaryDirectory(prefix="oak-trim-") as folder:
         passing = Path(folder) / "picture.png"
-        out = oiio.ImageOutput.create(str(passing))
+        out: Any = oiio.ImageOutput.create(str(passing))
         spec = oiio.ImageSpec(image.width, image.height, pixels.shape[2], "uint16")
         spec.attribute("oiio:UnassociatedAlpha", 1)
         spec.attribute("oiio:ColorSpace", "sRGB")

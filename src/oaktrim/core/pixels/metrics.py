@@ -65,17 +65,29 @@ def ssim(a: NDArray[np.float64], b: NDArray[np.float64]) -> float:
     return float(np.mean(top / bottom))
 
 
-def mean_square(a: Image, b: Image) -> NDArray[np.float64]:
-    """Return the mean square error, 0..1 range, of R, G, B and A, shape (4,), a band of rows at a time."""
+def mean_square(a: Image, b: Image, seen_only: bool = False) -> NDArray[np.float64]:
+    """Return the mean square error, 0..1 range, of R, G, B and A, shape (4,), a band of rows at a time.
+
+    With `seen_only`, colour under pixels that are wholly clear in `a` does not count; alpha counts everywhere.
+    """
     dtype = np.uint8 if a.bit_depth == b.bit_depth == 8 else np.float32
     scale = 255.0 if dtype is np.uint8 else 1.0
-    total = np.zeros(4)
+    total, seen = np.zeros(4), 0
     for start in range(0, a.height, 256):
         part_a, part_b = (
             to_rgba(i.with_pixels(i.pixels[start : start + 256]), dtype).astype(np.float32) for i in (a, b)
         )
-        total += np.square(part_a - part_b).sum(axis=(0, 1), dtype=np.float64)
-    return total / (a.width * a.height * scale * scale)
+        squares = np.square(part_a - part_b)
+        if seen_only and a.has_alpha:
+            visible = part_a[..., 3] > 0
+            seen += int(np.count_nonzero(visible))
+            squares[..., :3] *= visible[..., None]
+        else:
+            seen += squares.shape[0] * squares.shape[1]
+        total += squares.sum(axis=(0, 1), dtype=np.float64)
+    counts = np.array([max(1, seen)] * 3 + [a.width * a.height])
+    mean: NDArray[np.float64] = total / (counts * scale * scale)
+    return mean
 
 
 def psnr_rgb(a: Image, b: Image) -> float:

@@ -12,6 +12,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from enum import Enum
 from functools import lru_cache
+from typing import Any
 
 import numpy as np
 from numba import njit
@@ -22,6 +23,7 @@ from oaktrim.core.pixels.transfer import decode_table, encode_guess, encode_thre
 from oaktrim.core.progress import each_chunk
 
 Floats = NDArray[np.float32]
+Weights = NDArray[np.floating[Any]]
 
 # A clear pixel keeps this much weight, so that colour under wholly clear areas survives instead of turning black.
 _CLEAR_WEIGHT = np.float32(1.0 / 65536)
@@ -53,28 +55,28 @@ class Resampling:
     normals: bool = False
 
 
-def _box(x: Floats) -> Floats:
+def _box(x: Weights) -> Weights:
     # Half-open, so that two samples at one distance are never both counted.
     return ((x >= -0.5) & (x < 0.5)).astype(x.dtype)
 
 
-def _mitchell(x: Floats) -> Floats:
+def _mitchell(x: Weights) -> Weights:
     x = np.abs(x)
     near = (7 * x**3 - 12 * x**2 + 16 / 3) / 6
     far = (-7 / 3 * x**3 + 12 * x**2 - 20 * x + 32 / 3) / 6
     return np.where(x < 1, near, np.where(x < 2, far, 0.0))
 
 
-def _lanczos3(x: Floats) -> Floats:
+def _lanczos3(x: Weights) -> Weights:
     return np.where(np.abs(x) < 3, np.sinc(x) * np.sinc(x / 3), 0.0)
 
 
-def _kaiser(x: Floats) -> Floats:
+def _kaiser(x: Weights) -> Weights:
     inside = np.clip(1 - (x / 3) ** 2, 0, None)
     return np.where(np.abs(x) < 3, np.sinc(x) * np.i0(4.0 * np.sqrt(inside)) / np.i0(4.0), 0.0)
 
 
-_KERNELS: dict[Filter, tuple[Callable[[Floats], Floats], float]] = {
+_KERNELS: dict[Filter, tuple[Callable[[Weights], Weights], float]] = {
     Filter.BOX: (_box, 0.5),
     Filter.MITCHELL: (_mitchell, 2.0),
     Filter.LANCZOS3: (_lanczos3, 3.0),
@@ -112,7 +114,7 @@ def taps(source: int, target: int, kind: Filter, edge: Edge) -> tuple[NDArray[np
 
 
 @njit(nogil=True, cache=True, fastmath={"contract", "reassoc", "nsz"}, inline="never")
-def _light_row(source, table, alpha_table, alpha, row):  # type: ignore[no-untyped-def]
+def _light_row(source, table, alpha_table, alpha, row):
     """Fill `row` (W, C) float32 with one row of integer codes as light, colour weighted by alpha (-1: no alpha)."""
     width, channels = source.shape
     if alpha < 0:
@@ -130,7 +132,7 @@ def _light_row(source, table, alpha_table, alpha, row):  # type: ignore[no-untyp
 
 
 @njit(nogil=True, cache=True, fastmath={"contract", "reassoc", "nsz"}, inline="never")
-def _light_row_float(source, alpha, row):  # type: ignore[no-untyped-def]
+def _light_row_float(source, alpha, row):
     """As `_light_row`, of float32 light."""
     width, channels = source.shape
     keep = np.float32(1.0) - _CLEAR_WEIGHT
@@ -143,7 +145,7 @@ def _light_row_float(source, alpha, row):  # type: ignore[no-untyped-def]
 
 
 @njit(nogil=True, cache=True, fastmath={"contract", "reassoc", "nsz"}, inline="never")
-def _add_rows(total, ring, slots, weights):  # type: ignore[no-untyped-def]
+def _add_rows(total, ring, slots, weights):
     """Set `total` to the weighted sum of the ring's rows, in blocks that stay in the nearest cache."""
     block = 2048
     count = weights.shape[0]
@@ -166,7 +168,7 @@ def _add_rows(total, ring, slots, weights):  # type: ignore[no-untyped-def]
 
 
 @njit(nogil=True, cache=True, fastmath={"contract", "reassoc", "nsz"}, inline="never")
-def _across(row, index, weights, channels, out):  # type: ignore[no-untyped-def]
+def _across(row, index, weights, channels, out):
     """Filter one row (W * C) across into `out` (width, C)."""
     for x in range(out.shape[0]):
         if channels == 4:
@@ -194,7 +196,7 @@ def _across(row, index, weights, channels, out):  # type: ignore[no-untyped-def]
 
 
 @njit(nogil=True, cache=True, fastmath={"contract", "nsz"}, inline="never")
-def _settle(row, alpha, normals, floats):  # type: ignore[no-untyped-def]
+def _settle(row, alpha, normals, floats):
     """Undo the alpha weighting of a filtered row (width, C), clamp it unless it is floats, make normals unit long."""
     keep = np.float32(1.0) - _CLEAR_WEIGHT
     for x in range(row.shape[0]):
@@ -222,11 +224,11 @@ def _settle(row, alpha, normals, floats):  # type: ignore[no-untyped-def]
                 row[x, c] = min(max(row[x, c], np.float32(0.0)), np.float32(1.0))
 
 
-def _make_band(light_row, table_count):  # type: ignore[no-untyped-def]
+def _make_band(light_row, table_count):
     """Return the kernel that fills output rows [start, stop); one for integer codes, one for floats."""
 
     @njit(nogil=True, cache=True)
-    def band(source, tables, alpha, y_first, y_weights, y_index, x_weights, x_index, flags, start, stop, out):  # type: ignore[no-untyped-def]
+    def band(source, tables, alpha, y_first, y_weights, y_index, x_weights, x_index, flags, start, stop, out):
         channels = source.shape[2]
         tall = y_weights.shape[1]
         ring = np.empty((tall, source.shape[1] * channels), np.float32)
@@ -256,7 +258,7 @@ _band_floats = _make_band(_light_row_float, 0)
 
 
 @njit(nogil=True, cache=True)
-def _codes_of(light, table, guess, alpha_table, alpha_guess, alpha, out):  # type: ignore[no-untyped-def]
+def _codes_of(light, table, guess, alpha_table, alpha_guess, alpha, out):
     """Fill `out` (N, C) with the codes of light (N, C) float32 in 0..1, rounded on the transfer curve."""
     for i in range(light.shape[0]):
         for c in range(light.shape[1]):

@@ -34,7 +34,7 @@ class PixelFacts:
 
 
 @njit(nogil=True, cache=True)
-def _ranges(pixels, low, high):  # type: ignore[no-untyped-def]
+def _ranges(pixels, low, high):
     """Fill `low` and `high` (C,) with the channels' ranges over pixels (H, W, C); return whether channels 0-2 agree."""
     height, width, channels = pixels.shape
     apart = 0

@@ -118,7 +118,8 @@ class Plan:
         a = self.arrival
         same = (a.width == self.inventory.width) & (a.height == self.inventory.height)
         same &= (self.inventory.stored_levels == 0) | (a.levels == self.inventory.stored_levels)
-        return changed & ~(same & (self.formats == self.inventory.natural)) | ~same
+        renewed: Flags = (changed & ~(same & (self.formats == self.inventory.natural))) | ~same
+        return renewed
 
     def recipe(self, row: int) -> Recipe:
         """Return the recipe of one texture, with its ladder."""
@@ -158,9 +159,7 @@ def _value(cut: Cut) -> int:
             return _FILTERS.index(change.filter)
 
 
-def resolve(
-    inventory: Inventory, target: Target, cuts: Sequence[Cut] = (), shares: PackedShares | None = None
-) -> Plan:
+def resolve(inventory: Inventory, target: Target, cuts: Sequence[Cut] = (), shares: PackedShares | None = None) -> Plan:
     """Return what every texture ships as on a target.
 
     A later cut of one kind takes the place of an earlier one on the same texture. Cap and drop are different kinds:
@@ -171,8 +170,8 @@ def resolve(
     shares : how well the textures pack; guessed from the survey alone when left out
     """
     count = len(inventory.textures)
-    settings = {kind: np.full(count, _NOT_CUT, np.int64) for kind in KINDS}
-    causes = {kind: np.full(count, _NOT_CUT, np.int64) for kind in KINDS}
+    settings: dict[type, Ints] = {kind: np.full(count, _NOT_CUT, np.int64) for kind in KINDS}
+    causes: dict[type, Ints] = {kind: np.full(count, _NOT_CUT, np.int64) for kind in KINDS}
     for place, cut in enumerate(cuts):
         if cut.is_for(target.id):
             rows = inventory.rows(cut.assets)
@@ -261,9 +260,7 @@ def _climb(plan: Plan, row: int) -> tuple[tuple[Rung, ...], tuple[str, ...]]:
 
 def limits_of(plan: Plan) -> list[Standing]:
     """Return how a plan stands against each limit of its target that can be weighed."""
-    standings = [
-        Standing(line, plan.total(line), limit, True) for line, limit in plan.target.limit_bytes.items()
-    ]
+    standings = [Standing(line, plan.total(line), limit, True) for line, limit in plan.target.limit_bytes.items()]
     side = plan.target.limits.longest_side
     if side is not None and len(plan.formats):
         longest = int(np.maximum(plan.arrival.width, plan.arrival.height).max())

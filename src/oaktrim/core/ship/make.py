@@ -10,7 +10,7 @@ from oaktrim.core.codecs.texture import EncodedTexture, decode_level, encode_tex
 from oaktrim.core.errors import OakTrimError
 from oaktrim.core.files.atomic import read_bytes
 from oaktrim.core.files.pictures import MAX_PIXELS, decode_picture, parse_texture
-from oaktrim.core.formats.catalogue import format_named
+from oaktrim.core.formats.catalogue import Alpha, format_named
 from oaktrim.core.pixels.image import Image
 from oaktrim.core.pixels.levels import MIP_FILTER, level_size, make_levels
 from oaktrim.core.pixels.metrics import decibels, mean_square
@@ -38,10 +38,14 @@ class Made:
         return decode_level(self.encoded, level)
 
     def psnr(self) -> float:
-        """Return the PSNR in dB of level 0 over the colour channels that the format keeps; infinite when exact."""
+        """Return the PSNR in dB of level 0 over the colour channels that the format keeps; infinite when exact.
+
+        Where the format keeps alpha, colour under wholly clear pixels does not count: nobody sees it.
+        """
         if self.reference is None:
             return inf
-        squares = mean_square(self.reference, self.shipped())
+        keeps_alpha = self.encoded.format.alpha is not Alpha.NONE
+        squares = mean_square(self.reference, self.shipped(), seen_only=keeps_alpha)
         kept = ["RGB".index(letter) for letter in self.encoded.format.channels if letter in "RGB"]
         return decibels(float(squares[kept].mean()))
 

@@ -279,4 +279,3 @@ def weigh(manifest: Manifest, target: Target) -> tuple[Standing, ...]:
         longest = max(max(entry.width, entry.height) for entry in manifest.textures)
         standings.append(Standing("longest-side", longest, side, False))
     return tuple(standings)
-

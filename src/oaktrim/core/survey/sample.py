@@ -29,9 +29,7 @@ def pack_bytes(data: bytes, packing: Packing) -> int:
 def sample_of(image: Image) -> Image:
     """Return up to 4x4 tiles of 32x32 pixels, evenly spread and side by side; a picture no larger stays whole."""
     rows, columns = (_starts(side) for side in (image.height, image.width))
-    bands = [
-        np.concatenate([image.pixels[y : y + _TILE, x : x + _TILE] for x in columns], axis=1) for y in rows
-    ]
+    bands = [np.concatenate([image.pixels[y : y + _TILE, x : x + _TILE] for x in columns], axis=1) for y in rows]
     return image.with_pixels(np.concatenate(bands, axis=0))
 
 

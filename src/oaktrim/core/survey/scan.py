@@ -123,9 +123,7 @@ def _read(seen: _Seen, max_pixels: int) -> tuple[TextureFacts, Image | None]:
     return facts, sample
 
 
-def read_facts(
-    root: Path, path: str, settings: ScanSettings = ScanSettings()
-) -> tuple[TextureFacts, Image | None]:
+def read_facts(root: Path, path: str, settings: ScanSettings = ScanSettings()) -> tuple[TextureFacts, Image | None]:
     """Read one texture below a root anew; see `scan`."""
     file = file_of(root, path)
     facts = file.stat()

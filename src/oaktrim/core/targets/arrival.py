@@ -53,7 +53,8 @@ class Arrival:
 
 def is_power_of_two(side: Ints) -> Flags:
     """Say of each side whether it is a power of two."""
-    return (side & (side - 1)) == 0
+    powers: Flags = (side & (side - 1)) == 0
+    return powers
 
 
 def full_levels(width: Ints, height: Ints) -> Ints:

@@ -27,7 +27,9 @@ def icon(name: str, colour: str | None = None, size: int = 16) -> QIcon:
         pixmap.setDevicePixelRatio(scale)
         pixmap.fill(Qt.GlobalColor.transparent)
         painter = QPainter(pixmap)
-        renderer.render(painter, pixmap.rect().toRectF() if scale == 1 else pixmap.rect().toRectF().adjusted(0, 0, -size, -size))
+        renderer.render(
+            painter, pixmap.rect().toRectF() if scale == 1 else pixmap.rect().toRectF().adjusted(0, 0, -size, -size)
+        )
         painter.end()
         out.addPixmap(pixmap)
     return out

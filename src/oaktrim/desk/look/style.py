@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from importlib.resources import files
+from pathlib import Path
+
 from PySide6.QtGui import QColor, QPalette
 from PySide6.QtWidgets import QApplication
 
@@ -23,7 +26,12 @@ QLabel#warning {{ color: {brick}; font-size: 11px; }}
 QToolTip {{ background: {sheet}; color: {ink}; border: 1px solid {line}; padding: 4px; }}
 QPushButton, QToolButton, QComboBox, QSpinBox {{
   background: {sheet}; border: 1px solid {line}; border-radius: 2px; padding: 3px 9px; min-height: 18px; }}
-QComboBox {{ padding-right: 4px; }}
+QComboBox::drop-down {{ border: 0; width: 18px; }}
+QComboBox::down-arrow {{ image: url({icons}/down.svg); width: 10px; height: 10px; }}
+QSpinBox {{ padding-right: 16px; }}
+QSpinBox::up-button, QSpinBox::down-button {{ border: 0; background: transparent; width: 16px; }}
+QSpinBox::up-arrow {{ image: url({icons}/up.svg); width: 10px; height: 10px; }}
+QSpinBox::down-arrow {{ image: url({icons}/down.svg); width: 10px; height: 10px; }}
 QPushButton:hover, QToolButton:hover, QComboBox:hover {{ border-color: {soft}; }}
 QPushButton:focus, QToolButton:focus, QComboBox:focus, QSpinBox:focus, QLineEdit:focus {{ border-color: {oak}; }}
 QPushButton:checked, QToolButton:checked {{ background: {ink}; color: {sheet}; border-color: {ink}; }}
@@ -50,6 +58,8 @@ QListWidget::item:selected {{ background: {oak_pale}; color: {ink}; }}
 QHeaderView {{ background: {sheet}; }}
 QHeaderView::section {{ background: {sheet}; color: {soft}; border: 0; border-bottom: 2px solid {ink};
   padding: 5px 6px; font-size: 11px; font-weight: bold; }}
+QHeaderView::down-arrow {{ image: url({icons}/down.svg); width: 9px; height: 9px; subcontrol-position: center left; }}
+QHeaderView::up-arrow {{ image: url({icons}/up.svg); width: 9px; height: 9px; subcontrol-position: center left; }}
 QTableCornerButton::section {{ background: {sheet}; border: 0; }}
 QScrollBar:vertical {{ background: {sheet}; width: 12px; margin: 0; }}
 QScrollBar:horizontal {{ background: {sheet}; height: 12px; margin: 0; }}
@@ -83,7 +93,7 @@ QSplitter::handle {{ background: {line}; }}
 
 def apply_style(app: QApplication) -> None:
     """Dress the application in the theme in use."""
-    now = tokens()
+    now, icons = tokens(), Path(str(files("oaktrim.desk.look") / "icons")).as_posix()
     palette = QPalette()
     for role, colour in (
         (QPalette.ColorRole.Window, now.linen),
@@ -99,4 +109,4 @@ def apply_style(app: QApplication) -> None:
     ):
         palette.setColor(role, QColor(colour))
     app.setPalette(palette)
-    app.setStyleSheet(_SHEET.format(**vars(now)))
+    app.setStyleSheet(_SHEET.format(**vars(now), icons=icons))

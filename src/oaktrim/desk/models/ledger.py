@@ -119,9 +119,7 @@ class LedgerModel(QAbstractTableModel):
         lines = ["\t".join(column.head for column in COLUMNS)]
         for place in places:
             row = self.row_at(place)
-            cells = [
-                str(int(column.key(self)[row])) if column.figure else column.text(self, row) for column in COLUMNS
-            ]
+            cells = [str(int(column.key(self)[row])) if column.figure else column.text(self, row) for column in COLUMNS]
             lines.append("\t".join(cells))
         return "\n".join(lines)
 
@@ -133,9 +131,7 @@ class LedgerModel(QAbstractTableModel):
     def columnCount(self, parent: Index = _ROOT) -> int:
         return 0 if parent.isValid() else len(COLUMNS)
 
-    def headerData(
-        self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole
-    ) -> Any:
+    def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
         if orientation != Qt.Orientation.Horizontal or not 0 <= section < len(COLUMNS):
             return None
         if role == Qt.ItemDataRole.DisplayRole:

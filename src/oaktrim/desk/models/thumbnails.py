@@ -11,8 +11,8 @@ from PySide6.QtGui import QImage, QPixmap
 
 from oaktrim.core.errors import OakTrimError
 from oaktrim.core.pixels.image import Image, to_rgba
-from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.ship.make import read_source
+from oaktrim.core.survey.inventory import Inventory
 
 SIDE = 26
 _KEPT = 2000

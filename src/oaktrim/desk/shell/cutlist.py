@@ -3,7 +3,17 @@
 from __future__ import annotations
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QListWidget, QListWidgetItem, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtGui import QKeyEvent
+from PySide6.QtWidgets import (
+    QFrame,
+    QHBoxLayout,
+    QLabel,
+    QListWidget,
+    QListWidgetItem,
+    QPushButton,
+    QVBoxLayout,
+    QWidget,
+)
 
 from oaktrim.core.units import bytes_text
 from oaktrim.desk.look.icons import icon
@@ -107,7 +117,7 @@ class CutList(QWidget):
             rows = inventory.rows(self._session.job.cuts[self.list.currentRow()].assets)
             self._session.select(tuple(int(row) for row in rows))
 
-    def keyPressEvent(self, event) -> None:  # type: ignore[no-untyped-def]
+    def keyPressEvent(self, event: QKeyEvent) -> None:
         if event.key() in (Qt.Key.Key_Delete, Qt.Key.Key_Backspace) and self.list.hasFocus():
             self._remove()
         else:

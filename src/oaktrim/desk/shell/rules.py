@@ -9,7 +9,12 @@ from oaktrim.core.survey.roles import Family
 from oaktrim.desk.session import Session
 from oaktrim.desk.widgets.ruler import BudgetRule, Reading
 
-_NAMES = {"memory": "texture memory", "package": "package, packed", "unpacked": "unpacked", "streaming": "streaming pool"}
+_NAMES = {
+    "memory": "texture memory",
+    "package": "package, packed",
+    "unpacked": "unpacked",
+    "streaming": "streamed levels",
+}
 
 
 class RulesBand(QFrame):
@@ -33,13 +38,16 @@ class RulesBand(QFrame):
     def _rebuild(self) -> None:
         for ruler in self.rulers.values():
             self._grid.removeWidget(ruler)
+            ruler.hide()
             ruler.deleteLater()
         self.rulers = {}
-        for place, line in enumerate(self._session.watched.limit_bytes):
+        lines = list(self._session.watched.limit_bytes)
+        for place, line in enumerate(lines):
             ruler = BudgetRule()
             ruler.family_clicked.connect(self.family_clicked)
             self.rulers[line] = ruler
-            self._grid.addWidget(ruler, place // 2, place % 2)
+            alone = place == len(lines) - 1 and place % 2 == 0
+            self._grid.addWidget(ruler, place // 2, place % 2, 1, 2 if alone else 1)
         self.setVisible(bool(self.rulers))
         self.refresh()
 

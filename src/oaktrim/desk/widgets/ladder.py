@@ -81,11 +81,11 @@ class Ladder(QWidget):
         plain, small = QFont(self.font()), QFont(self.font())
         small.setPixelSize(11)
         room = self.width() - _CAUSE - _COST
-        longest = log2(max(2, max(max(r.width, r.height) for r in self._rungs)))
+        longest = log2(max(2, *(max(r.width, r.height) for r in self._rungs)))
         for place, rung in enumerate(self._rungs):
             top = place * _RUNG
             last = place == len(self._rungs) - 1
-            share = max(0.3, log2(max(2, max(rung.width, rung.height))) / longest)
+            share = max(0.3, log2(max(2, rung.width, rung.height)) / longest)
             # Each step is a rung shorter than the one above, by what it takes off the logarithm of the side.
             board = QRectF(_CAUSE, top + 3, room * share**2, _RUNG - 7)
             painter.fillRect(board, QColor(now.oak if last else now.oak_pale))

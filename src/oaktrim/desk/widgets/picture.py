@@ -69,10 +69,7 @@ def make_layer(image: Image, words: str = "") -> Layer:
         above = levels[-1]
         height, width = (max(1, side // 2) for side in above.shape[:2])
         rows = above[: height * 2 or 1].astype(np.uint16)
-        if above.shape[0] > 1:
-            rows = rows[0::2][:height] + rows[1::2][:height]
-        else:
-            rows = rows * 2
+        rows = rows[0::2][:height] + rows[1::2][:height] if above.shape[0] > 1 else rows * 2
         columns = rows[:, 0::2][:, :width] + rows[:, 1::2][:, :width] if above.shape[1] > 1 else rows * 2
         levels.append(((columns + 2) >> 2).astype(np.uint8))
     return Layer(tuple(levels), words)
@@ -257,7 +254,9 @@ class PictureView(QWidget):
         elif key in steps:
             self._fitted = False
             across, down = steps[key]
-            self._centre += QPointF(40 * across / (self._frame[0] * self._zoom), 40 * down / (self._frame[1] * self._zoom))
+            self._centre += QPointF(
+                40 * across / (self._frame[0] * self._zoom), 40 * down / (self._frame[1] * self._zoom)
+            )
             self.update()
         else:
             super().keyPressEvent(event)
@@ -304,7 +303,9 @@ class PictureView(QWidget):
     def _paint_split(self, painter: QPainter) -> None:
         top, middle, bottom = self._split_line()
         right = QPainterPath()
-        right.addPolygon(QPolygonF([top, QPointF(self.width() + 400, 0), QPointF(self.width() + 400, self.height()), bottom]))
+        right.addPolygon(
+            QPolygonF([top, QPointF(self.width() + 400, 0), QPointF(self.width() + 400, self.height()), bottom])
+        )
         left = QPainterPath()
         left.addPolygon(QPolygonF([top, QPointF(-400, 0), QPointF(-400, self.height()), bottom]))
         for path, layer in zip((left, right), self._layers, strict=True):
@@ -361,7 +362,9 @@ class PictureView(QWidget):
             frame.width() * (x1 - x0) / width,
             frame.height() * (y1 - y0) / height,
         )
-        coarse = frame.width() / width >= _PIXELS_SHOW_FROM and (self._zoom >= _PIXELS_SHOW_FROM or self._level is not None)
+        coarse = frame.width() / width >= _PIXELS_SHOW_FROM and (
+            self._zoom >= _PIXELS_SHOW_FROM or self._level is not None
+        )
         painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform, not coarse)
         painter.save()
         painter.setClipRect(frame, Qt.ClipOperation.IntersectClip)

@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QSizePolicy, QWidget
 from oaktrim.core.units import bytes_like
 from oaktrim.desk.look.tokens import tokens
 
-_TITLE_WIDTH, _FIGURES_WIDTH, _MARGIN = 112, 148, 12
+_TITLE_WIDTH, _FIGURES_WIDTH, _MARGIN = 112, 176, 12
 _TICK_STEPS = (1, 2, 4, 8, 16, 32, 64, 128, 256, 512, 1024, 2048, 4096, 8192, 16384, 1 << 16, 1 << 18, 1 << 20)
 
 
@@ -220,10 +220,10 @@ class BudgetRule(QWidget):
         r, now, wood = self._reading, tokens(), self._wood()
         assert r is not None
         ink = QColor(now.ink)
-        for x, solid in ((self._x(r.limit), True), (self._what_if, False)):
-            if x is None:
+        for place, solid in ((self._x(r.limit), True), (self._what_if, False)):
+            if place is None:
                 continue
-            x = max(wood.left(), min(wood.right(), x))
+            x = max(wood.left(), min(wood.right(), place))
             style = Qt.PenStyle.SolidLine if solid else Qt.PenStyle.DashLine
             painter.setPen(QPen(ink, 1.5, style))
             painter.drawLine(QPointF(x, wood.top() - 2), QPointF(x, wood.top() + 30))
@@ -232,4 +232,3 @@ class BudgetRule(QWidget):
             painter.drawPolygon(
                 QPolygonF([QPointF(x - 5, wood.top() - 6), QPointF(x + 5, wood.top() - 6), QPointF(x, wood.top() + 1)])
             )
-

@@ -191,4 +191,3 @@ class Swatch(QFrame):
     def _show_level(self, level: int) -> None:
         self.picture.set_level(None if level < 0 else level)
         self._level_words.setText("level by zoom" if level < 0 else f"level {level}")
-

@@ -34,7 +34,12 @@ def not_power_of_two(ground: Ground) -> Iterator[Finding]:
             severity = Severity.NOTE
             message = f"{size} is no power of two, which {target.name} would rather have for streaming"
         yield ground.finding(
-            "not-power-of-two", severity, texture.path, message, at_stake, "give it sides that are powers of two, or turn its levels off"
+            "not-power-of-two",
+            severity,
+            texture.path,
+            message,
+            at_stake,
+            "give it sides that are powers of two, or turn its levels off",
         )
 
 

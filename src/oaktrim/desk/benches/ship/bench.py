@@ -23,7 +23,7 @@ from PySide6.QtWidgets import (
 
 from oaktrim.core.errors import OakTrimError
 from oaktrim.core.formats.catalogue import FORMATS
-from oaktrim.core.plan.resolve import Plan, limits_of
+from oaktrim.core.plan.resolve import Plan, Standing, limits_of
 from oaktrim.core.progress import Progress
 from oaktrim.core.ship.manifest import NAME
 from oaktrim.core.ship.run import Item, Reason, Shipped, schedule, ship
@@ -32,6 +32,13 @@ from oaktrim.desk.session import Session
 from oaktrim.desk.work.tasks import Work, as_task, start
 
 _HEADS = ("Texture", "Why", "Ships at", "Format", "Memory", "Measured", "Written to")
+LINE_NAMES = {
+    "memory": "Texture memory",
+    "package": "Package",
+    "unpacked": "Unpacked",
+    "streaming": "Streamed levels",
+    "longest-side": "Longest side",
+}
 _RESULT_HEADS = ("", "Without cuts", "Forecast", "Shipped", "Limit", "")
 
 
@@ -98,6 +105,10 @@ class ShipBench(QWidget):
             table.setShowGrid(False)
             table.setAlternatingRowColors(True)
             table.horizontalHeader().setDefaultAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
+        for table, figures in ((self.list, (4, 5)), (self.result, (1, 2, 3, 4))):
+            for place in figures:
+                side = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
+                table.horizontalHeaderItem(place).setTextAlignment(side)
         for place, width in enumerate((200, 170, 90, 90, 90, 80)):
             self.list.setColumnWidth(place, width)
         self.list.horizontalHeader().setSectionResizeMode(6, QHeaderView.ResizeMode.Stretch)
@@ -265,18 +276,24 @@ class ShipBench(QWidget):
 
             gap = say(abs(standing.limit - standing.value))
             cells = (
-                standing.line.replace("-", " "),
+                LINE_NAMES[standing.line],
                 say(was[standing.line]),
                 ("~" if standing.line == "package" else "") + say(forecast[standing.line]),
                 say(standing.value),
                 say(standing.limit),
-                f"▲ {gap} over" if standing.over else f"within, {gap} to spare",
+                _verdict(standing, gap),
             )
             for column, text in enumerate(cells):
                 self.result.setItem(place, column, _cell(text, 0 < column < 5))
         self.result.setFixedHeight(34 + 26 * len(shipped.standings))
         self.result.setVisible(True)
         self._result_heading.setVisible(True)
+
+
+def _verdict(standing: Standing, gap: str) -> str:
+    if standing.over:
+        return f"▲ {gap} over"
+    return f"within, {gap} to spare" if standing.in_bytes else "within"
 
 
 def _cell(text: str, figure: bool) -> QTableWidgetItem:

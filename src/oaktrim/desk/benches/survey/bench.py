@@ -28,7 +28,7 @@ from oaktrim.desk.models.thumbnails import SIDE
 from oaktrim.desk.session import Session
 
 _ROW_HEIGHT = 32
-_WIDTHS = (190, 92, 84, 78, 80, 70, 70, 70, 62)
+_WIDTHS = (180, 104, 80, 80, 78, 76, 76, 76, 74)
 _ALL, _FINDINGS, _CUT = "All", "Findings", "Cut"
 _LABELS = {
     "not-power-of-two": "Not power of two",
@@ -154,7 +154,7 @@ class SurveyBench(QWidget):
     def _add_chip(self, text: str, on: bool, act: partial[None], exclusive: bool = True) -> None:
         chip = QPushButton(text, checkable=True, checked=on)
         chip.setObjectName("chip")
-        chip.clicked.connect(lambda: act())
+        chip.clicked.connect(lambda _=False: act())
         self._group.setExclusive(False)
         self._group.addButton(chip)
         self._chips.addWidget(chip)
@@ -203,9 +203,7 @@ class SurveyBench(QWidget):
         if self._quiet:
             return
         places = [
-            place
-            for span in self.ledger.selectionModel().selection()
-            for place in range(span.top(), span.bottom() + 1)
+            place for span in self.ledger.selectionModel().selection() for place in range(span.top(), span.bottom() + 1)
         ]
         current = self.ledger.currentIndex().row()
         rows = [self.model.row_at(place) for place in dict.fromkeys(places)]
