@@ -28,7 +28,7 @@ QPushButton, QToolButton, QComboBox, QSpinBox {{
   background: {sheet}; border: 1px solid {line}; border-radius: 2px; padding: 3px 9px; min-height: 18px; }}
 QComboBox::drop-down {{ border: 0; width: 18px; }}
 QComboBox::down-arrow {{ image: url({icons}/down.svg); width: 10px; height: 10px; }}
-QSpinBox {{ padding-right: 16px; }}
+QSpinBox {{ padding-left: 8px; padding-right: 16px; min-width: 34px; }}
 QSpinBox::up-button, QSpinBox::down-button {{ border: 0; background: transparent; width: 16px; }}
 QSpinBox::up-arrow {{ image: url({icons}/up.svg); width: 10px; height: 10px; }}
 QSpinBox::down-arrow {{ image: url({icons}/down.svg); width: 10px; height: 10px; }}

@@ -266,6 +266,7 @@ class Window(QMainWindow):
             for button in self._target_group.buttons():
                 self._target_group.removeButton(button)
                 self._targets.removeWidget(button)
+                button.hide()
                 button.deleteLater()
             for target in session.targets:
                 button = QPushButton(checkable=True)

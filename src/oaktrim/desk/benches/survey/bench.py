@@ -135,6 +135,7 @@ class SurveyBench(QWidget):
         for button in self._group.buttons():
             self._group.removeButton(button)
             self._chips.removeWidget(button)
+            button.hide()
             button.deleteLater()
         inventory, findings = self._session.inventory, self._session.findings()
         assert inventory is not None

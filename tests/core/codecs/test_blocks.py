@@ -1,0 +1,239 @@
+"""Properties of the block encoders: bounds against exhaustive search, exactness, alpha, and sameness."""
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from hypothesis.extra import numpy as hnp
+from numba import njit
+
+from oaktrim.core.codecs.bc1 import encode_bc1
+from oaktrim.core.codecs.bc4 import encode_bc4
+from oaktrim.core.codecs.effort import Effort, EncodeOptions
+from oaktrim.core.codecs.texture import ENCODABLE, EncodedTexture, decode_level, encode_level, encode_texture
+from oaktrim.core.errors import Unsupported
+from oaktrim.core.formats.catalogue import FORMATS
+from oaktrim.core.pixels.image import Image, Transfer, to_rgba
+from oaktrim.core.pixels.levels import make_levels
+from oaktrim.core.progress import finish
+from tests.kit.pictures import busy, flat, noise, psnr8
+
+BC = ["bc1", "bc1-a1", "bc3", "bc4", "bc5"]
+
+
+def through(image, name, options=EncodeOptions()):
+    """Encode and decode."""
+    data = encode_level(image, FORMATS[name], options)
+    return decode_level(EncodedTexture(FORMATS[name], *image.size, image.transfer, (data,)))
+
+
+@njit
+def _least_bc4(values):
+    """The least squared error of sixteen values over all pairs of ends and both modes, on the ideal palette."""
+    best = 1e12
+    for low in range(256):
+        for high in range(low, 256):
+            eight = six = 0.0
+            for v in values:
+                near8 = near6 = min(v * v, (255 - v) * (255 - v))
+                for k in range(6):
+                    d = v - (low + (high - low) * k / 5)
+                    near6 = min(near6, d * d)
+                near8 = 1e12
+                for k in range(8):
+                    d = v - (low + (high - low) * k / 7)
+                    near8 = min(near8, d * d)
+                eight += near8
+                six += near6
+            best = min(best, eight, six)
+    return best
+
+
+def test_fine_bc4_is_near_the_best_there_is():
+    picture = to_rgba(busy(64, 64, 1, seed=4))[..., 0]
+    data = np.frombuffer(encode_bc4(Image.of(picture), EncodeOptions(Effort.FINE)), np.uint8).reshape(-1, 8)
+    rng = np.random.default_rng(0)
+    ours = least = 0.0
+    for which in rng.choice(256, 40, replace=False):
+        y, x = divmod(int(which), 16)
+        values = picture[y * 4 : y * 4 + 4, x * 4 : x * 4 + 4].ravel().astype(float)
+        ours += _ideal_error(data[which], values)
+        least += _least_bc4(values)
+    assert ours >= least - 1e-6
+    assert 10 * np.log10(ours / least) < 0.25
+
+
+def _ideal_error(block, values):
+    """The squared error of a block on the palette of the standard, before it is rounded to 8 bits."""
+    first, second = float(block[0]), float(block[1])
+    steps = 7 if first > second else 5
+    palette = [first, second] + [((steps - k) * first + k * second) / steps for k in range(1, steps)]
+    palette += [0.0, 255.0] if steps == 5 else []
+    bits = int.from_bytes(block[2:].tobytes(), "little")
+    return sum((palette[bits >> 3 * i & 7] - v) ** 2 for i, v in enumerate(values))
+
+
+def test_fine_bc1_is_near_the_best_of_a_wide_search():
+    """No random restart of the ends, refined greedily by the same measure, finds blocks much better."""
+    rng = np.random.default_rng(1)
+    picture = busy(32, 32, 3, seed=8)
+    ours = through(picture, "bc1", EncodeOptions(Effort.FINE)).pixels.astype(float)
+    source = picture.pixels.astype(float)
+    total, best = 0.0, 0.0
+    for y in range(0, 32, 4):
+        for x in range(0, 32, 4):
+            block = source[y : y + 4, x : x + 4].reshape(16, 3)
+            found = ((ours[y : y + 4, x : x + 4].reshape(16, 3) - block) ** 2).sum()
+            total += found
+            best += min(found, _restart_bc1(block, rng))
+    assert 10 * np.log10(total / best) < 0.05
+
+
+def _wide(ends):
+    return np.stack([ends[..., 0] << 3 | ends[..., 0] >> 2, ends[..., 1] << 2 | ends[..., 1] >> 4,
+                     ends[..., 2] << 3 | ends[..., 2] >> 2], axis=-1)  # fmt: skip
+
+
+def _cost_bc1(ends, block):
+    """Least error of a block for many pairs of ends (N, 2, 3) at once, four steps and three."""
+    wide = _wide(ends).astype(float)
+    a, b = wide[:, 0], wide[:, 1]
+    four = np.stack([a, b, np.floor((2 * a + b + 1) / 3), np.floor((a + 2 * b + 1) / 3)], axis=1)
+    three = np.stack([a, b, np.floor((a + b + 1) / 2)], axis=1)
+    costs = [((block[None, :, None] - p[:, None]) ** 2).sum(-1).min(-1).sum(-1) for p in (four, three)]
+    return np.minimum(*costs)
+
+
+def _restart_bc1(block, rng):
+    tops = np.array([31, 63, 31])
+    near = (block[rng.integers(0, 16, (24, 2))] / 255 * tops).round().astype(int)
+    moves = np.stack([s * np.eye(6, dtype=int)[k] for k in range(6) for s in (1, -1)]).reshape(12, 2, 3)
+    best = np.inf
+    for start in near:
+        cost = _cost_bc1(start[None], block)[0]
+        while True:
+            tries = np.clip(start + moves, 0, tops)
+            costs = _cost_bc1(tries, block)
+            if costs.min() >= cost:
+                break
+            cost, start = costs.min(), tries[costs.argmin()]
+        best = min(best, cost)
+    return best
+
+
+@pytest.mark.parametrize("name", BC)
+def test_more_effort_is_never_worse(name):
+    for seed in range(3):
+        picture = busy(64, 64, 4, seed=seed)
+        kept = ["RGBA".index(letter) for letter in FORMATS[name].channels]
+        got = [
+            psnr8(to_rgba(through(picture, name, EncodeOptions(effort)))[..., kept], to_rgba(picture)[..., kept])
+            for effort in Effort
+        ]
+        assert got[0] <= got[1] + 0.01
+        assert got[1] <= got[2] + 0.01
+
+
+@pytest.mark.parametrize("name", ENCODABLE)
+def test_any_number_of_threads_gives_the_same_bytes(name):
+    picture = busy(150, 90, 4)
+    one, three = (encode_level(picture, FORMATS[name], EncodeOptions(threads=n)) for n in (1, 3))
+    assert one == three
+    assert len(one) == FORMATS[name].level_bytes(150, 90)
+
+
+@given(st.integers(0, 255))
+@settings(max_examples=40, deadline=None)
+def test_a_constant_channel_is_exact_in_bc4(value):
+    assert (through(flat((value,)), "bc4").pixels == value).all()
+
+
+@given(st.tuples(*[st.integers(0, 255)] * 3))
+@settings(max_examples=60, deadline=None)
+def test_a_solid_colour_is_as_near_as_bc1_can(colour):
+    got = through(flat(colour), "bc1").pixels[0, 0].astype(int)
+    for channel, bits in enumerate((5, 6, 5)):
+        codes = np.arange(1 << bits)
+        wide = codes << (8 - bits) | codes >> (2 * bits - 8)
+        steps = (2 * wide[:, None] + wide[None] + 1) // 3
+        assert abs(got[channel] - colour[channel]) == np.abs(steps - colour[channel]).min()
+
+
+@given(hnp.arrays(np.uint8, (12, 12, 4)))
+@settings(max_examples=60, deadline=None)
+def test_full_and_clear_alpha_stay_so(pixels):
+    pixels[..., 3] = np.where(pixels[..., 3] > 127, 255, 0)
+    for name in ("bc3", "bc1-a1", "rgba4444", "rgba5551"):
+        assert (through(Image.of(pixels), name).pixels[..., 3] == pixels[..., 3]).all()
+
+
+def test_one_bit_of_alpha_follows_the_threshold():
+    picture = Image.of(np.dstack([np.full((8, 8, 3), 90, np.uint8), np.arange(64, dtype=np.uint8).reshape(8, 8) * 4]))
+    for threshold in (1, 40, 200, 255):
+        for name in ("bc1-a1", "rgba5551"):
+            got = through(picture, name, EncodeOptions(alpha_threshold=threshold)).pixels[..., 3]
+            assert (got == np.where(picture.pixels[..., 3] >= threshold, 255, 0)).all()
+
+
+@pytest.mark.parametrize("name", ["bc3", "bc1-a1"])
+def test_colour_under_clear_pixels_does_not_count(name):
+    seen = busy(32, 32, 4, seed=2).pixels.copy()
+    seen[..., 3] = np.where(np.add.outer(range(32), range(32)) % 3 == 0, 0, 255)
+    wild = seen.copy()
+    wild[seen[..., 3] == 0, :3] = noise(32, 32, 3).pixels[seen[..., 3] == 0]
+    opaque = seen[..., 3] > 0
+    a, b = (through(Image.of(p), name).pixels[opaque] for p in (seen, wild))
+    assert (a == b).all()
+
+
+@pytest.mark.parametrize("size", [(1, 1), (3, 5), (4, 4), (17, 2), (130, 67)])
+@pytest.mark.parametrize("name", BC)
+def test_sizes_that_are_no_multiple_of_the_block_cost_no_quality(name, size):
+    picture = busy(*size, channels=4)
+    whole = through(picture, name).pixels
+    assert whole.shape[:2] == size[::-1]
+    kept = ["RGBA".index(letter) for letter in FORMATS[name].channels]
+    assert psnr8(to_rgba(through(picture, name))[..., kept], to_rgba(picture)[..., kept]) > (28 if "a1" not in name else 5)
+
+
+@pytest.mark.parametrize("name", ENCODABLE)
+def test_every_depth_goes_in_and_no_nan_comes_out(name):
+    for dtype in (np.uint8, np.uint16, np.float16, np.float32):
+        for channels in (1, 2, 3, 4):
+            picture = busy(20, 12, channels, dtype=dtype)
+            got = through(picture, name)
+            assert np.isfinite(to_rgba(got, np.float32)).all()
+    wild = np.full((8, 8, 3), np.nan, np.float32)
+    wild[0, 0], wild[0, 1] = np.inf, -1e30
+    assert np.isfinite(to_rgba(through(Image.of(wild, Transfer.LINEAR), name), np.float32)).all()
+
+
+@pytest.mark.parametrize(("name", "limit"), [("rgba8", 0), ("rgb8", 0), ("rgb565", 8.3), ("rgba4444", 17), ("rgba5551", 8.3)])
+def test_plain_formats_keep_what_they_can(name, limit):
+    picture = busy(64, 64, 4)
+    channels = 3 if name in ("rgba5551", "rgb565", "rgb8") else 4
+    error = np.abs(to_rgba(through(picture, name)).astype(int) - picture.pixels)[..., :channels]
+    assert error.max() <= limit
+    mean = np.abs(to_rgba(through(picture, name)).astype(float).mean((0, 1)) - picture.pixels.mean((0, 1)))
+    assert mean[:channels].max() < 0.6, "dither moves no average"
+
+
+def test_half_floats_and_shared_exponents_are_near():
+    picture = Image.of((busy(32, 32, 3).pixels / 8).astype(np.float32) ** 2, Transfer.LINEAR)
+    for name, relative in (("rgba16f", 2**-11), ("r11g11b10f", 2**-6), ("rgb9e5", 2**-9)):
+        got = through(picture, name).pixels[..., :3].astype(np.float32)
+        room = relative * (picture.pixels if name != "rgb9e5" else picture.pixels.max(-1, keepdims=True))
+        assert (np.abs(got - picture.pixels) <= room * 1.01 + 1e-7).all()
+
+
+def test_a_chain_is_encoded_level_by_level():
+    encoded = finish(encode_texture(make_levels(busy(20, 12)), FORMATS["bc1"]))
+    assert [len(level) for level in encoded.levels] == [5 * 3 * 8, 3 * 2 * 8, 2 * 8, 8, 8]
+    with pytest.raises(Unsupported, match="levels 0 to 4"):
+        decode_level(encoded, 5)
+    assert len(encode_bc1(busy(4, 4), EncodeOptions())) == 8
+
+
+def test_a_format_without_an_encoder_says_so():
+    with pytest.raises(Unsupported, match="cannot be encoded"):
+        encode_level(flat((0, 0, 0)), FORMATS["bc6h"])

@@ -1,0 +1,1 @@
+"""What tests share: outside judges, made-up pictures and trees."""

@@ -1,0 +1,73 @@
+"""A real OpenGL driver as the judge of what blocks mean: Mesa's software driver through a surfaceless EGL context."""
+
+from __future__ import annotations
+
+import ctypes
+
+import moderngl
+import numpy as np
+
+_TEXTURE_2D, _RGBA, _UNSIGNED_BYTE, _FLOAT = 0x0DE1, 0x1908, 0x1401, 0x1406
+_UNPACK_ALIGNMENT, _PACK_ALIGNMENT = 0x0CF5, 0x0D05
+
+# Names and numbers from the OpenGL registry.
+COMPRESSED = {
+    "bc1": 0x83F0,  # COMPRESSED_RGB_S3TC_DXT1_EXT
+    "bc1-a1": 0x83F1,  # COMPRESSED_RGBA_S3TC_DXT1_EXT
+    "bc3": 0x83F3,  # COMPRESSED_RGBA_S3TC_DXT5_EXT
+    "bc4": 0x8DBB,  # COMPRESSED_RED_RGTC1
+    "bc5": 0x8DBD,  # COMPRESSED_RG_RGTC2
+}
+# Internal format, format and type of the packed layouts.
+PACKED = {
+    "rgb565": (0x8D62, 0x1907, 0x8363),  # RGB565, RGB, UNSIGNED_SHORT_5_6_5
+    "rgba5551": (0x8057, 0x1908, 0x8034),  # RGB5_A1, RGBA, UNSIGNED_SHORT_5_5_5_1
+    "rgba4444": (0x8056, 0x1908, 0x8033),  # RGBA4, RGBA, UNSIGNED_SHORT_4_4_4_4
+    "r11g11b10f": (0x8C3A, 0x1907, 0x8C3B),  # R11F_G11F_B10F, RGB, UNSIGNED_INT_10F_11F_11F_REV
+    "rgb9e5": (0x8C3D, 0x1907, 0x8C3E),  # RGB9_E5, RGB, UNSIGNED_INT_5_9_9_9_REV
+}
+
+
+class Driver:
+    """One context; textures go in as the bytes we write, and come back as the driver reads them."""
+
+    def __init__(self) -> None:
+        self.context = moderngl.create_context(standalone=True, backend="egl")
+        self.name = self.context.info["GL_RENDERER"]
+        self._gl = ctypes.CDLL("libGL.so.1")
+
+    def _get(self, size: tuple[int, int], kind: int, dtype: type) -> np.ndarray:
+        out = np.zeros((size[1], size[0], 4), dtype)
+        self._gl.glPixelStorei(_PACK_ALIGNMENT, 1)
+        self._gl.glGetTexImage(_TEXTURE_2D, 0, _RGBA, kind, out.ctypes.data_as(ctypes.c_void_p))
+        return out
+
+    def _bound(self) -> ctypes.c_uint:
+        texture = ctypes.c_uint(0)
+        self._gl.glGenTextures(1, ctypes.byref(texture))
+        self._gl.glBindTexture(_TEXTURE_2D, texture)
+        return texture
+
+    def _check(self, what: str) -> None:
+        error = self._gl.glGetError()
+        assert error == 0, f"{what}: OpenGL error {error:#x} from {self.name}"
+
+    def decode(self, name: str, data: bytes, width: int, height: int) -> np.ndarray:
+        """Return compressed blocks as (height, width, 4) uint8."""
+        texture = self._bound()
+        self._gl.glCompressedTexImage2D(_TEXTURE_2D, 0, COMPRESSED[name], width, height, 0, len(data), data)
+        self._check(f"uploading {name}")
+        out = self._get((width, height), _UNSIGNED_BYTE, np.uint8)
+        self._gl.glDeleteTextures(1, ctypes.byref(texture))
+        return out
+
+    def unpack(self, name: str, data: bytes, width: int, height: int) -> np.ndarray:
+        """Return packed words as (height, width, 4) float32."""
+        inside, layout, kind = PACKED[name]
+        texture = self._bound()
+        self._gl.glPixelStorei(_UNPACK_ALIGNMENT, 1)
+        self._gl.glTexImage2D(_TEXTURE_2D, 0, inside, width, height, 0, layout, kind, data)
+        self._check(f"uploading {name}")
+        out = self._get((width, height), _FLOAT, np.float32)
+        self._gl.glDeleteTextures(1, ctypes.byref(texture))
+        return out
