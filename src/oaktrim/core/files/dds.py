@@ -26,6 +26,9 @@ _COMPLEX, _TEXTURE, _HAS_MIPS = 0x8, 0x1000, 0x400000
 _CUBE_OR_VOLUME = 0x200 | 0x200000
 _TEXTURE_2D = 3
 _STRAIGHT_ALPHA, _OPAQUE = 1, 3
+# Numbers without a type, as some writers leave them, and the plain ones they are read as; blue before red.
+_TYPELESS = {27: 28, 48: 49, 60: 61, 70: 71, 76: 77, 79: 80, 82: 83, 94: 95, 97: 98}
+_BLUE_FIRST = {87: 28, 90: 28, 91: 29}
 _BY_CODE = {b"DXT1": "bc1-a1", b"DXT5": "bc3", b"ATI1": "bc4", b"BC4U": "bc4", b"ATI2": "bc5", b"BC5U": "bc5"}
 # Bit masks of red, green, blue and alpha of the older uncompressed layouts, with the order of their bytes.
 _BY_MASKS = {
@@ -95,13 +98,16 @@ def parse_head(data: bytes, path: Path, max_pixels: int) -> Head:
         raise FileError(path, f"has a DDS header of {size} bytes where 124 are expected", 4)
     if values[16] & _CUBE_OR_VOLUME or depth > 1:
         raise FileError(path, "holds a cube or a volume; only single textures are read", 112)
-    start, order, transfer = 4 + _HEADER.size, None, Transfer.SRGB
+    start, transfer = 4 + _HEADER.size, Transfer.SRGB
+    order: tuple[int, ...] | None = None
     four_cc = code.to_bytes(4, "little")
     if kind & _FOUR_CC and four_cc == b"DX10":
         if len(data) < start + _DX10.size:
             raise FileError(path, "ends inside the DX10 header", len(data))
         number, dimension, misc, layers, misc2 = _DX10.unpack_from(data, start)
         start += _DX10.size
+        order = (2, 1, 0, 3) if number in _BLUE_FIRST else None
+        number = _BLUE_FIRST.get(number, _TYPELESS.get(number, number))
         found = _by_dxgi(number, misc2 & 7)
         if found is None:
             raise FileError(path, f"has DXGI format {number}, which is not read", 128)

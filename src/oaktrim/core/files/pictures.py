@@ -10,6 +10,7 @@ import os
 import struct
 import tempfile
 import zlib
+from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -27,6 +28,8 @@ from oaktrim.core.pixels.image import CHANNEL_NAMES, Image, Transfer, held, to_d
 
 # We weigh the claimed size ourselves, before any pixel is decoded.
 PillowImage.MAX_IMAGE_PIXELS = None
+oiio.attribute("limits:imagesize_MB", 1 << 30)
+oiio.attribute("limits:resolution", 1 << 30)
 
 MAX_PIXELS = 1 << 28
 
@@ -97,8 +100,10 @@ def kind_of(data: bytes, path: Path) -> str:
     raise FileError(path, f"is not a picture that is read; it begins with {data[:8].hex(' ')}", 0)
 
 
-def _check_png(data: bytes, path: Path) -> None:
+def _check_png(data: bytes, path: Path, max_pixels: int) -> None:
     """Walk the chunks (ISO/IEC 15948, clause 5.3): the reader behind would only print what is wrong."""
+    if len(data) >= 24:
+        _weigh(*struct.unpack_from(">II", data, 16), max_pixels, path)
     at, ended = len(_PNG_MAGIC), False
     while at < len(data) and not ended:
         if at + 12 > len(data):
@@ -170,12 +175,19 @@ class _Reading:
             os.symlink(path.absolute(), name)
         config = oiio.ImageSpec()
         config.attribute("oiio:UnassociatedAlpha", 1)
-        opened: Any = oiio.ImageInput.open(name, config)
+        opened: Any = self._asked(oiio.ImageInput.open, name, config)
         if opened is None:
-            raise FileError(path, f"cannot be read: {_last_line(oiio.geterror())}")
+            raise FileError(path, f"cannot be read: {_last_line(self._asked(oiio.geterror))}")
         self.input = opened
-        self.spec = self.input.spec()
+        self.spec = self._asked(self.input.spec)
         _weigh(self.spec.width, self.spec.height, max_pixels, path)
+
+    def _asked(self, ask: Callable[..., Any], *given: object) -> Any:
+        """Return what OpenImageIO answers; texts from a broken file may not even be text."""
+        try:
+            return ask(*given)
+        except Exception as error:
+            raise FileError(self.path, "cannot be read: its header is garbled") from error
 
     def __enter__(self) -> _Reading:
         return self
@@ -195,9 +207,9 @@ class _Reading:
         return name if name in _TYPES else {"uint32": "uint16", "int16": "uint16", "int8": "uint8"}.get(name, "float")
 
     def pixels(self) -> Any:
-        got = self.input.read_image(0, 0, 0, self.channels, self.type_name)
+        got = self._asked(self.input.read_image, 0, 0, 0, self.channels, self.type_name)
         if got is None:
-            raise FileError(self.path, f"cannot be read: {_last_line(self.input.geterror())}")
+            raise FileError(self.path, f"cannot be read: {_last_line(self._asked(self.input.geterror))}")
         return np.asarray(got, dtype=_TYPES[self.type_name]).reshape(self.spec.height, self.spec.width, self.channels)
 
 
@@ -222,10 +234,10 @@ def picture_facts(data: bytes, path: Path, max_pixels: int = MAX_PIXELS) -> Pict
         return _container_facts(kind, head.width, head.height, head.levels, head.format.name)
     if kind in _BY_OPENIMAGEIO or (kind == "png" and _png_is_deep(data)):
         if kind == "png":
-            _check_png(data, path)
+            _check_png(data, path, max_pixels)
         with _Reading(path, max_pixels) as reading:
             kind_type = np.dtype(_TYPES[reading.type_name])
-            profile = reading.spec.getattribute("ICCProfile") is not None
+            profile = "ICCProfile" in reading.spec
             return PictureFacts(
                 kind, reading.spec.width, reading.spec.height, reading.channels, kind_type.itemsize * 8,
                 kind_type.kind == "f", profile=profile,
@@ -254,7 +266,7 @@ def decode_picture(data: bytes, path: Path, max_pixels: int = MAX_PIXELS) -> Ima
     if kind in _CONTAINERS:
         return texture_image(parse_texture(data, path, max_pixels), path)
     if kind == "png":
-        _check_png(data, path)
+        _check_png(data, path, max_pixels)
     if kind in _BY_OPENIMAGEIO or (kind == "png" and _png_is_deep(data)):
         with _Reading(path, max_pixels) as reading:
             pixels = reading.pixels()

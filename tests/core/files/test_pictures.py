@@ -1,0 +1,164 @@
+"""Every kind of file in, at its own depth; PNG out; and what comes back is what went in."""
+
+import os
+from pathlib import Path
+
+import numpy as np
+import OpenEXR
+import OpenImageIO as oiio
+import pytest
+from PIL import Image as PillowImage
+from PIL import ImageCms
+
+from oaktrim.core.codecs.texture import EncodedTexture
+from oaktrim.core.errors import FileError
+from oaktrim.core.files import dds
+from oaktrim.core.files.atomic import write_atomic
+from oaktrim.core.files.pictures import (
+    SUFFIXES,
+    decode_picture,
+    pack_texture,
+    parse_texture,
+    picture_facts,
+    read_picture,
+    write_png,
+)
+from oaktrim.core.formats.catalogue import FORMATS
+from oaktrim.core.pixels.image import Transfer
+from oaktrim.core.pixels.statistics import pixel_facts
+from tests.core.files.test_ktx2 import chain
+from tests.kit.pictures import busy
+
+
+def facts(path: Path):
+    return picture_facts(path.read_bytes(), path)
+
+
+@pytest.mark.parametrize("channels", [1, 2, 3, 4])
+@pytest.mark.parametrize("dtype", [np.uint8, np.uint16])
+def test_png_goes_out_and_in_without_loss(tmp_path, channels, dtype):
+    picture = busy(33, 21, channels, dtype=dtype)
+    if channels in (2, 4):
+        picture.pixels[0, 0] = 0
+        picture.pixels[0, 0, 0] = 77  # colour under a clear pixel
+    write_png(tmp_path / "a.png", picture)
+    back = read_picture(tmp_path / "a.png")
+    assert back.pixels.dtype == dtype
+    assert (back.pixels == picture.pixels).all()
+    assert back.channels == picture.channels
+    found = facts(tmp_path / "a.png")
+    assert (found.kind, found.width, found.height, found.channels) == ("png", 33, 21, channels)
+    assert found.bit_depth == np.iinfo(dtype).bits
+
+
+@pytest.mark.parametrize(
+    ("mode", "channels"),
+    [("1", 1), ("L", 1), ("LA", 2), ("P", 3), ("RGB", 3), ("RGBA", 4)],
+)
+@pytest.mark.parametrize("suffix", [".png", ".tga", ".bmp", ".tif", ".webp"])
+def test_modes_of_pictures(tmp_path, mode, channels, suffix):
+    path = tmp_path / f"a{suffix}"
+    source = PillowImage.fromarray(busy(40, 30, 4).pixels).convert(mode)
+    try:
+        source.save(path, **({"lossless": True, "exact": True} if suffix == ".webp" else {}))
+    except OSError:
+        pytest.skip(f"Pillow writes no {mode} as {suffix}")
+    with PillowImage.open(path) as theirs:
+        expected = np.asarray(theirs.convert("RGBA")).astype(int)
+    got = read_picture(path).pixels
+    assert facts(path).channels == got.shape[2]
+    if got.shape[2] < 3:
+        got = np.dstack([got[..., :1]] * 3 + [got[..., 1:]] * (got.shape[2] - 1))
+    # A TIFF palette has 16 bits, which readers round by a code.
+    assert np.abs(got - expected[..., : got.shape[2]]).max() <= (1 if (mode, suffix) == ("P", ".tif") else 0)
+    assert mode in ("1", "P") or suffix in (".bmp", ".webp") or read_picture(path).pixels.shape[2] == channels
+
+
+def test_clear_palette_and_profile(tmp_path):
+    profile = ImageCms.ImageCmsProfile(ImageCms.createProfile("sRGB")).tobytes()
+    palette = PillowImage.fromarray(busy(20, 20, 3).pixels).convert("P", palette=PillowImage.Palette.ADAPTIVE)
+    palette.save(tmp_path / "p.png", transparency=0, icc_profile=profile)
+    found = facts(tmp_path / "p.png")
+    assert (found.channels, found.profile) == (4, True)
+    alpha = read_picture(tmp_path / "p.png").pixels[..., 3]
+    assert ((alpha == 0) == (np.asarray(palette) == 0)).all()
+
+
+def test_jpeg(tmp_path):
+    picture = busy(64, 64, 3)
+    PillowImage.fromarray(picture.pixels).save(tmp_path / "a.jpg", quality=95)
+    back = read_picture(tmp_path / "a.jpg")
+    other = oiio.ImageInput.open(str(tmp_path / "a.jpg")).read_image(0, 0, 0, 3, "uint8")
+    assert np.abs(back.pixels.astype(int) - other).mean() < 1
+    assert np.abs(back.pixels.astype(int) - picture.pixels).mean() < 12
+    assert facts(tmp_path / "a.jpg").kind == "jpeg"
+
+
+def test_light_beyond_one_is_kept(tmp_path):
+    light = (busy(24, 16, 3, dtype=np.float32).pixels * 30).astype(np.float32)
+    OpenEXR.File({}, {"RGB": light.astype(np.float16)}).write(str(tmp_path / "half.exr"))
+    OpenEXR.File({}, {"RGBA": np.dstack([light, light[..., :1]])}).write(str(tmp_path / "full.exr"))
+    out = oiio.ImageOutput.create("a.hdr")
+    out.open(str(tmp_path / "a.hdr"), oiio.ImageSpec(24, 16, 3, "float"))
+    out.write_image(light)
+    out.close()
+    half, full, radiance = (read_picture(tmp_path / name) for name in ("half.exr", "full.exr", "a.hdr"))
+    assert half.pixels.dtype == np.float16
+    assert full.pixels.dtype == np.float32
+    assert (half.pixels == light.astype(np.float16)).all()
+    assert (full.pixels[..., :3] == light).all()
+    assert np.abs(radiance.pixels / light.max() - light / light.max()).max() < 0.01
+    assert all(image.transfer is Transfer.LINEAR for image in (half, full, radiance))
+    assert pixel_facts(half).high == tuple(half.pixels.reshape(-1, 3).max(0).tolist())
+
+
+def test_names_that_are_not_utf8(tmp_path):
+    for suffix, dtype in ((b".png", np.uint16), (b".tif", np.uint8)):
+        plain = tmp_path / f"a{suffix.decode()}"
+        if suffix == b".tif":
+            PillowImage.fromarray(busy(8, 8, 3).pixels).save(plain)
+        else:
+            write_png(plain, busy(8, 8, 3, dtype=dtype))
+        odd = Path(os.fsdecode(os.fsencode(tmp_path) + b"/b\xff" + suffix))
+        plain.rename(odd)
+        assert read_picture(odd).size == (8, 8)
+
+
+def test_dds_of_others_and_of_ours(tmp_path):
+    picture = PillowImage.fromarray(busy(40, 24, 4).pixels)
+    for layout, name in (("DXT1", "bc1-a1"), ("DXT5", "bc3"), ("BC5", "bc5")):
+        path = tmp_path / f"{layout}.dds"
+        picture.convert("RGB" if layout == "BC5" else "RGBA").save(path, pixel_format=layout)
+        assert facts(path).format == name
+        theirs = np.asarray(PillowImage.open(path).convert("RGBA")).astype(int)
+        kept = 2 if name == "bc5" else 4
+        assert np.abs(read_picture(path).pixels[..., :kept].astype(int) - theirs[..., :kept]).max() <= 1
+    picture.save(tmp_path / "plain.dds")
+    assert (read_picture(tmp_path / "plain.dds").pixels == np.asarray(picture)).all()
+    for name in ("bc1", "bc1-a1", "bc3", "bc5", "rgba8", "rgb565", "rgb9e5", "rgba16f"):
+        texture = chain(name)
+        back = dds.parse(dds.pack(texture), tmp_path / "x.dds", 1 << 20)
+        assert (back.format, back.levels) == (texture.format, texture.levels)
+
+
+def test_a_container_that_we_cannot_decode_is_still_known(tmp_path):
+    texture = EncodedTexture(FORMATS["astc-6x6"], 12, 12, Transfer.SRGB, (bytes(64),))
+    data = pack_texture(texture, "ktx2")
+    assert picture_facts(data, tmp_path / "a.ktx2").format == "astc-6x6"
+    assert parse_texture(data, tmp_path / "a.ktx2") == texture
+    with pytest.raises(FileError, match=r"a\.ktx2: ASTC 6×6 cannot be encoded or decoded yet"):
+        decode_picture(data, tmp_path / "a.ktx2")
+
+
+def test_a_file_appears_whole_or_not_at_all(tmp_path, monkeypatch):
+    target = tmp_path / "deep" / "a.bin"
+    write_atomic(target, b"old")
+    monkeypatch.setattr(os, "replace", lambda *_: (_ for _ in ()).throw(OSError(28, "No space left on device")))
+    with pytest.raises(FileError, match="no space left"):
+        write_atomic(target, b"new")
+    assert target.read_bytes() == b"old"
+    assert os.listdir(target.parent) == ["a.bin"]
+
+
+def test_every_suffix_that_is_surveyed_has_been_read_here():
+    assert {".png", ".jpg", ".jpeg", ".tga", ".bmp", ".tif", ".tiff", ".webp", ".dds", ".ktx2", ".exr", ".hdr"} == SUFFIXES

@@ -1,0 +1,163 @@
+"""From cuts to what ships: sizes, ladders, costs, and totals that are the sum of their parts."""
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from oaktrim.core.codecs.effort import Effort, EncodeOptions
+from oaktrim.core.codecs.texture import ENCODABLE, encode_level
+from oaktrim.core.formats.catalogue import FORMATS, ORDER
+from oaktrim.core.pixels.resample import Filter
+from oaktrim.core.plan.cuts import Cap, Cut, Drop, SetEffort, SetFilter, SetFormat, SetLevels
+from oaktrim.core.plan.packing import PackedShares
+from oaktrim.core.plan.resolve import limits_of, resolve
+from oaktrim.core.progress import finish
+from oaktrim.core.survey.inventory import Inventory, TextureFacts
+from oaktrim.core.survey.roles import Role, RoleGuess
+from oaktrim.core.survey.sample import PACKINGS, pack_bytes
+from oaktrim.core.survey.scan import scan
+from oaktrim.core.targets.target import shipped_targets, target_named
+from tests.kit.pictures import busy
+from tests.kit.trees import planned, put, surveyed
+
+
+def facts(path, width, height, channels=4, name="", levels=1):
+    return TextureFacts(
+        path, 1, 1, path, "ktx2" if name else "png", width, height, channels, 8, False, levels, name, False, "x", False,
+        False, False, {"deflate": 0.5, "zstd": 0.4},
+    )  # fmt: skip
+
+
+def made_up(root, *rows):
+    return Inventory(root, rows, tuple(RoleGuess(Role.UNKNOWN, "") for _ in rows), (), len(rows))
+
+
+def recipe(tmp_path, target, width, height, *changes, name="", levels=1):
+    cuts = [Cut(change, ("a.png",)) for change in changes]
+    inventory = made_up(tmp_path, facts("a.png", width, height, name=name, levels=levels))
+    return resolve(inventory, target_named(target), cuts).recipe(0)
+
+
+def test_nothing_cut_ships_as_it_is(tmp_path):
+    got = recipe(tmp_path, "lounge", 1024, 512)
+    assert (got.width, got.height, got.levels, got.format) == (1024, 512, 11, "rgba8")
+    assert (got.touched, got.warnings) == (False, ())
+    assert [rung.cause for rung in got.ladder] == ["Source, RGBA8"]
+
+
+def test_cap_and_drop_add_up_and_say_so(tmp_path):
+    got = recipe(tmp_path, "pocket", 4096, 2048, Cap(1024), Drop(1))
+    assert (got.width, got.height, got.levels) == (512, 256, 10)
+    assert [(r.cause, r.width, r.cut) for r in got.ladder] == [
+        ("Source, RGBA8", 4096, None), ("Cap 1024", 1024, 0), ("Drop 1 level", 512, 1),
+    ]  # fmt: skip
+    assert got.warnings == ("Cap 1024 and drop 1 level both apply: this ships at 512, not 1024.",)
+    assert recipe(tmp_path, "pocket", 512, 512, Cap(1024), Drop(1)).warnings == ()
+
+
+def test_proportions_are_kept(tmp_path):
+    got = recipe(tmp_path, "lounge", 3000, 2000, Cap(1024))
+    assert (got.width, got.height) == (1024, 683)
+    assert recipe(tmp_path, "lounge", 4096, 1, Cap(4)).height == 1
+
+
+def test_targets_have_their_own_rules(tmp_path):
+    assert recipe(tmp_path, "pocket", 8192, 4096).width == 2048
+    assert recipe(tmp_path, "visor", 5000, 1000).width == 2048
+    resampled = recipe(tmp_path, "visor", 1000, 700)
+    assert (resampled.width, resampled.height) == (1024, 512)
+    lost = recipe(tmp_path, "pocket", 1000, 1000)
+    assert lost.levels == 1
+    assert "no mip levels" in lost.warnings[0]
+    assert recipe(tmp_path, "pocket", 1000, 1000, Cap(512)).levels == 10
+    assert "refuses" in recipe(tmp_path, "lounge", 8192, 64).warnings[0]
+
+
+def test_a_format_that_is_lacking_costs_raw_pixels(tmp_path):
+    got = recipe(tmp_path, "pocket", 1024, 1024, SetFormat("bc1"))
+    assert got.ladder[-1].memory == FORMATS["rgba8"].chain_bytes(1024, 1024, 11)
+    assert "no hardware for BC1" in got.warnings[0]
+    assert recipe(tmp_path, "lounge", 1024, 1024, SetFormat("bc1")).ladder[-1].memory == 699064
+
+
+def test_levels_efforts_and_filters(tmp_path):
+    got = recipe(tmp_path, "lounge", 256, 256, SetLevels(False), SetEffort(Effort.FINE), SetFilter(Filter.BOX))
+    assert (got.levels, got.effort, got.filter) == (1, Effort.FINE, Filter.BOX)
+    assert got.ladder[-1].memory == 256 * 256 * 4
+
+
+def test_stored_levels_are_kept_until_something_asks_for_others(tmp_path):
+    assert recipe(tmp_path, "lounge", 256, 256, name="bc1", levels=3).levels == 3
+    assert recipe(tmp_path, "lounge", 256, 256, Drop(1), name="bc1", levels=3).levels == 2
+    assert recipe(tmp_path, "lounge", 256, 256, Cap(64), name="bc1", levels=3).levels == 7
+
+
+def test_later_cuts_win_and_cuts_for_others_do_not_count(tmp_path):
+    inventory = made_up(tmp_path, facts("a.png", 1024, 1024), facts("b.png", 1024, 1024))
+    cuts = [
+        Cut(Cap(512), ("a.png", "b.png")),
+        Cut(Cap(256), ("b.png",), ("pocket",)),
+        Cut(Cap(64), ("a.png",), ("visor",)),
+        Cut(Cap(16), ("gone.png",)),
+    ]
+    assert resolve(inventory, target_named("pocket"), cuts).arrival.width.tolist() == [512, 256]
+    assert resolve(inventory, target_named("lounge"), cuts).arrival.width.tolist() == [512, 512]
+
+
+CHANGES = st.one_of(
+    st.integers(1, 5000).map(Cap), st.integers(0, 5).map(Drop), st.sampled_from(ENCODABLE).map(SetFormat),
+    st.booleans().map(SetLevels),
+)  # fmt: skip
+
+
+@given(
+    st.lists(st.tuples(st.integers(1, 9000), st.integers(1, 9000), st.integers(1, 4)), min_size=1, max_size=6),
+    st.lists(st.tuples(CHANGES, st.sets(st.integers(0, 5))), max_size=6),
+    st.sampled_from(sorted(shipped_targets())),
+)
+@settings(max_examples=120, deadline=None)
+def test_totals_are_the_sum_of_their_parts(sizes, changes, target):
+    inventory = made_up(None, *(facts(f"{i}", *size) for i, size in enumerate(sizes)))
+    cuts = [Cut(change, tuple(str(i) for i in sorted(rows))) for change, rows in changes]
+    plan = resolve(inventory, target_named(target), cuts)
+    memory = 0
+    for row in range(len(sizes)):
+        got = plan.recipe(row)
+        held = FORMATS[got.format]
+        held = held if plan.target.decodes(held) else FORMATS[held.expands_to]
+        memory += held.chain_bytes(got.width, got.height, got.levels)
+        assert got.ladder[-1].memory == int(plan.arrival.memory[row])
+        assert (got.ladder[-1].width, got.ladder[-1].height) == (got.width, got.height)
+        limit = plan.target.limits.longest_side
+        assert max(got.width, got.height) <= limit or plan.arrival.refused[row]
+    assert plan.total("memory") == memory == sum(plan.by_family("memory").values())
+    assert plan.total("package") <= plan.total("unpacked") + len(sizes)
+    (standing,) = [s for s in limits_of(plan) if s.line == "memory"]
+    assert (standing.value, standing.over) == (memory, memory > plan.target.limits.bytes_of("memory"))
+
+
+def test_package_estimates_are_really_packed(tmp_path, cache):
+    root = tmp_path / "art"
+    put(root, "a.png", np.kron(busy(12, 12, 4).pixels, np.ones((8, 8, 1), np.uint8)))
+    inventory = finish(scan(root, cache=cache))
+    cut = Cut(SetFormat("bc3"), ("a.png",))
+    shares, target = PackedShares(inventory), target_named("lounge")
+    guessed = resolve(inventory, target, (cut,), shares)
+    missing = shares.missing(guessed.formats, "zstd")
+    assert missing == [(0, ORDER.index("bc3"), "zstd")]
+    assert list(shares.measure(missing, cache)) == missing
+    assert shares.missing(guessed.formats, "zstd") == []
+    plan = resolve(inventory, target, (cut,), shares)
+    sample = cache.sample(inventory.textures[0].content)  # 96 pixels fit in the sample whole
+    data = encode_level(sample, FORMATS["bc3"], EncodeOptions(Effort.DRAFT))
+    share = pack_bytes(data, PACKINGS["zstd"]) / len(data)
+    assert share < 0.5
+    assert plan.package[0] == pytest.approx(plan.arrival.stored[0] * share, abs=2)
+
+
+def test_a_surveyed_tree_is_planned_like_a_made_up_one(tmp_path):
+    put(tmp_path, "a.png", size=(64, 32), channels=4)
+    plan = planned(tmp_path, "lounge", Cut(Cap(16), ("a.png",)))
+    assert plan.arrival.width.tolist() == [16]
+    assert np.array_equal(plan.inventory.width, surveyed(tmp_path).width)

@@ -1,0 +1,174 @@
+"""Shipping: files that hold what was planned, that are written once, and whole or not at all."""
+
+import hashlib
+import json
+import os
+
+import numpy as np
+import pytest
+
+from oaktrim.core.codecs.texture import decode_level
+from oaktrim.core.errors import DocumentError, ShipError
+from oaktrim.core.files.pictures import parse_texture
+from oaktrim.core.pixels.image import Image
+from oaktrim.core.pixels.metrics import psnr_rgb
+from oaktrim.core.pixels.resample import resample
+from oaktrim.core.plan.cuts import Cap, Cut, Drop, SetFormat
+from oaktrim.core.progress import finish
+from oaktrim.core.ship.run import Reason, schedule, ship
+from tests.kit.pictures import busy
+from tests.kit.trees import planned, put
+
+
+@pytest.fixture
+def art(tmp_path):
+    root = tmp_path / "art"
+    put(root, "wall/brick_base.png", busy(128, 128, 4).pixels)
+    put(root, "wall/brick_n.png", size=(64, 64))
+    put(root, "icon.tga", size=(30, 20), channels=4)
+    put(root, "mask_m.png", busy(32, 32, 1).pixels)
+    return root
+
+
+def tree(folder):
+    """Every file below a folder, by path, with its bytes and its time."""
+    return {
+        str(p.relative_to(folder)): (p.read_bytes(), p.stat().st_mtime_ns) for p in folder.rglob("*") if p.is_file()
+    }
+
+
+def test_what_is_planned_is_written(art, tmp_path):
+    before, out = tree(art), tmp_path / "out"
+    cuts = (Cut(Cap(64), ("wall/brick_base.png",)), Cut(SetFormat("bc3"), ("wall/brick_base.png",)))
+    plan = planned(art, "lounge", *cuts)
+    shipped = finish(ship(plan, out))
+    assert tree(art) == before, "sources are never written"
+    assert (shipped.written, shipped.unchanged, shipped.manifest.failed) == (4, 0, ())
+    names = {"wall/brick_base.dds", "wall/brick_n.dds", "icon.dds", "mask_m.dds", "manifest.json"}
+    assert set(tree(out)) == names
+    path = out / "wall" / "brick_base.dds"
+    texture = parse_texture(path.read_bytes(), path)
+    assert (texture.format.name, texture.width, texture.height, len(texture.levels)) == ("bc3", 64, 64, 7)
+    reference = resample(Image.of(busy(128, 128, 4).pixels), 64, 64)
+    assert psnr_rgb(reference, decode_level(texture)) > 25  # another picture of this kind stays under 15
+    entry = next(e for e in shipped.manifest.textures if e.source == "wall/brick_base.png")
+    assert entry.psnr == pytest.approx(psnr_rgb(reference, decode_level(texture)), abs=0.01)
+    assert entry.source_hash == hashlib.blake2b(before["wall/brick_base.png"][0], digest_size=16).hexdigest()
+    assert entry.file_bytes == path.stat().st_size
+    by_line = {s.line: s.value for s in shipped.standings}
+    assert by_line["memory"] == plan.total("memory")
+    document = json.loads((out / "manifest.json").read_text())
+    assert document["schema"] == "oak-trim.manifest/1"
+    assert sum(t["memory"] for t in document["textures"]) == by_line["memory"]
+
+
+def test_a_second_run_with_nothing_changed_writes_nothing(art, tmp_path):
+    out, plan = tmp_path / "out", planned(art, "pocket")
+    finish(ship(plan, out))
+    before = tree(out)
+    again = finish(ship(planned(art, "pocket"), out))
+    assert (again.written, again.unchanged) == (0, 4)
+    assert tree(out) == before
+
+
+def test_only_what_changed_is_made_again(art, tmp_path):
+    out = tmp_path / "out"
+    finish(ship(planned(art, "pocket"), out))
+    put(art, "wall/brick_n.png", busy(64, 64, 3, seed=9).pixels)
+    (out / "icon.ktx2").write_bytes(b"spoilt")
+    plan = planned(art, "pocket", Cut(Drop(1), ("mask_m.png",)))
+    reasons = {item.recipe.path: item.reason for item in schedule(plan, out)}
+    assert reasons == {
+        "wall/brick_base.png": Reason.UNCHANGED,
+        "wall/brick_n.png": Reason.SOURCE,
+        "icon.tga": Reason.OUTPUT,
+        "mask_m.png": Reason.RECIPE,
+    }
+    assert finish(ship(plan, out)).written == 3
+    (art / "icon.tga").unlink()
+    (out / "mine.txt").write_text("not ours")
+    assert finish(ship(planned(art, "pocket", Cut(Drop(1), ("mask_m.png",))), out)).removed == 1
+    assert set(tree(out)) == {"wall/brick_base.ktx2", "wall/brick_n.ktx2", "mask_m.ktx2", "manifest.json", "mine.txt"}
+
+
+def test_a_run_that_is_stopped_leaves_no_half_file(art, tmp_path):
+    out, plan = tmp_path / "out", planned(art, "pocket")
+    task = ship(plan, out, threads=1)
+    next(task)
+    next(task)
+    task.close()
+    left = tree(out)
+    assert 1 <= len([name for name in left if name.endswith(".ktx2")]) < 4
+    assert not [name for name in left if "oak-trim-" in name]
+    for name in left:
+        if name.endswith(".ktx2"):
+            parse_texture(left[name][0], out / name)
+    kept = json.loads(left["manifest.json"][0])["textures"]
+    rest = finish(ship(plan, out))
+    assert rest.unchanged == len(kept) >= 1
+    assert rest.written == 4 - len(kept)
+
+
+@pytest.mark.parametrize("place", [".", "out", "wall/deep/er"])
+def test_nothing_is_written_into_the_source_tree(art, place):
+    before = tree(art)
+    with pytest.raises(ShipError, match="inside the source tree"):
+        finish(ship(planned(art, "pocket"), art / place))
+    link = art.parent / "link"
+    link.symlink_to(art, target_is_directory=True)
+    with pytest.raises(ShipError, match="inside the source tree"):
+        finish(ship(planned(art, "pocket"), link / "out"))
+    assert tree(art) == before
+
+
+def test_nor_through_a_folder_above_it(art, tmp_path):
+    (tmp_path / "wall").symlink_to(art / "wall", target_is_directory=True)
+    with pytest.raises(ShipError, match="into the source tree"):
+        finish(ship(planned(art, "pocket"), tmp_path))
+
+
+def test_names_that_would_meet_are_kept_apart(tmp_path):
+    root, out = tmp_path / "art", tmp_path / "out"
+    for name in ("a/Wall.png", "a/wall.tga", "a/other.png"):
+        put(root, name)
+    finish(ship(planned(root, "pocket"), out))
+    assert set(tree(out)) == {"a/Wall.png.ktx2", "a/wall.tga.ktx2", "a/other.ktx2", "manifest.json"}
+
+
+def test_a_texture_that_cannot_be_made_does_not_stop_the_rest(art, tmp_path):
+    plan = planned(art, "lounge", Cut(SetFormat("rgba4444"), ("icon.tga",)))
+    (art / "mask_m.png").unlink()
+    shipped = finish(ship(plan, tmp_path / "out"))
+    errors = {failure.source: failure.error for failure in shipped.manifest.failed}
+    assert "a DDS file has no code for RGBA4444" in errors["icon.tga"]
+    assert "no such file" in errors["mask_m.png"]
+    assert shipped.written == 2
+
+
+def test_a_folder_with_a_manifest_of_somebody_else_is_left_alone(art, tmp_path):
+    out = tmp_path / "out"
+    out.mkdir()
+    (out / "manifest.json").write_text('{"name": "a web application"}')
+    with pytest.raises(DocumentError, match="not a manifest of Oak Trim"):
+        finish(ship(planned(art, "pocket"), out))
+    assert os.listdir(out) == ["manifest.json"]
+
+
+def test_threads_change_nothing(art, tmp_path):
+    cut = Cut(SetFormat("bc1"), ("wall/brick_base.png", "wall/brick_n.png", "icon.tga"))
+    for threads in (1, 3):
+        finish(ship(planned(art, "lounge", cut), tmp_path / str(threads), threads=threads))
+    one, three = ({name: data for name, (data, _) in tree(tmp_path / n).items()} for n in ("1", "3"))
+    assert one == three
+
+
+def test_blocks_of_a_container_are_shipped_as_they_are(art, tmp_path):
+    first, root = tmp_path / "first", tmp_path / "again"
+    finish(ship(planned(art, "lounge", Cut(SetFormat("bc1"), ("wall/brick_base.png",))), first))
+    root.mkdir()
+    (first / "wall" / "brick_base.dds").rename(root / "brick.dds")
+    source = parse_texture((root / "brick.dds").read_bytes(), root / "brick.dds")
+    finish(ship(planned(root, "lounge", Cut(Drop(2), ("brick.dds",))), tmp_path / "out"))
+    got = parse_texture((tmp_path / "out" / "brick.dds").read_bytes(), root)
+    assert got.levels == source.levels[2:]
+    assert np.array_equal(decode_level(got).pixels, decode_level(source, 2).pixels)

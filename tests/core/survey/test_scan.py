@@ -1,0 +1,175 @@
+"""Surveying trees as they are found: odd names, links, things that vanish, things that are not what they seem."""
+
+import os
+
+import numpy as np
+import pytest
+
+from oaktrim.core.errors import FileError
+from oaktrim.core.progress import finish
+from oaktrim.core.survey import scan as module
+from oaktrim.core.survey.inventory import file_of
+from oaktrim.core.survey.roles import Role, RolePattern, guess_role
+from oaktrim.core.survey.sample import sample_of
+from oaktrim.core.survey.scan import ScanSettings, scan
+from tests.kit.pictures import busy
+from tests.kit.trees import put, surveyed
+
+
+def test_what_is_there(tmp_path):
+    put(tmp_path, "b/wall_base.png", channels=4)
+    put(tmp_path, "a/wall_n.tga", size=(32, 16))
+    (tmp_path / "notes.txt").write_text("no picture")
+    (tmp_path / "broken.png").write_bytes(b"\x89PNG\r\n\x1a\n123")
+    got = surveyed(tmp_path)
+    assert [t.path for t in got.textures] == ["a/wall_n.tga", "b/wall_base.png"]
+    assert (got.files, len(got.unreadable)) == (4, 1)
+    assert got.unreadable[0].path == "broken.png"
+    assert (got.textures[0].width, got.textures[0].height, got.textures[0].channels) == (32, 16, 3)
+    assert [guess.role for guess in got.roles] == [Role.NORMAL, Role.BASE_COLOUR]
+    assert got.textures[1].natural_format == "rgba8"
+
+
+def test_ignored_paths_are_not_looked_at(tmp_path):
+    for name in ("keep/a.png", "old/b.png", ".git/c.png", "keep/d_draft.png"):
+        put(tmp_path, name)
+    settings = ScanSettings(ignore=(".*", "old/", "*_draft.png"))
+    assert [t.path for t in surveyed(tmp_path, settings=settings).textures] == ["keep/a.png"]
+
+
+def test_links_do_not_go_round(tmp_path):
+    put(tmp_path, "a/one.png")
+    (tmp_path / "a" / "loop").symlink_to(tmp_path, target_is_directory=True)
+    (tmp_path / "self.png").symlink_to("self.png")
+    (tmp_path / "gone.png").symlink_to("nowhere.png")
+    (tmp_path / "two.png").symlink_to("a/one.png")
+    got = surveyed(tmp_path)
+    assert [t.path for t in got.textures] == ["a/one.png", "two.png"]
+    assert {u.path for u in got.unreadable} == {"self.png", "gone.png"}
+
+
+def test_files_that_vanish_are_listed(tmp_path, monkeypatch):
+    for name in ("a.png", "b.png", "c.png"):
+        put(tmp_path, name)
+    walk = module._walk
+
+    def walk_and_lose(*args):
+        for seen in list(walk(*args)):
+            if seen.path == "b.png":
+                seen.file.unlink()
+            yield seen
+
+    monkeypatch.setattr(module, "_walk", walk_and_lose)
+    got = surveyed(tmp_path)
+    assert len(got.textures) == 2
+    assert "vanished" in got.unreadable[0].error
+
+
+@pytest.mark.skipif(os.geteuid() != 0, reason="takes root to become somebody else")
+def test_what_may_not_be_read_is_listed(tmp_path):
+    put(tmp_path, "open.png")
+    put(tmp_path, "locked.png").chmod(0)
+    put(tmp_path, "shut/inside.png").parent.chmod(0)
+    for folder in (tmp_path, *tmp_path.parents):
+        if str(folder).startswith("/tmp/"):
+            folder.chmod(0o755)
+    os.seteuid(65534)
+    try:
+        got = surveyed(tmp_path)
+    finally:
+        os.seteuid(0)
+        (tmp_path / "shut").chmod(0o755)
+    assert [t.path for t in got.textures] == ["open.png"]
+    assert {u.path: "permission denied" in u.error for u in got.unreadable} == {"locked.png": True, "shut": True}
+
+
+def test_names_that_are_not_utf8(tmp_path):
+    path = put(tmp_path, "caf.png")
+    odd = os.fsdecode(os.fsencode(tmp_path) + b"/caf\xe9 \\ \xc3\xa9.png")
+    path.rename(odd)
+    got = surveyed(tmp_path)
+    assert [t.path for t in got.textures] == ["caf\\xe9 \\ é.png"]
+    assert os.fspath(file_of(tmp_path, got.textures[0].path)) == odd
+
+
+def test_devices_and_pipes_are_not_opened(tmp_path):
+    put(tmp_path, "a.png")
+    os.mkfifo(tmp_path / "pipe.png")
+    got = surveyed(tmp_path)
+    assert [u.path for u in got.unreadable] == ["pipe.png"]
+
+
+def test_no_root_no_survey(tmp_path):
+    with pytest.raises(FileError, match=r"nothing: cannot be read: no such file"):
+        surveyed(tmp_path / "nothing")
+
+
+def test_the_size_limit_is_a_setting(tmp_path):
+    put(tmp_path, "large.png", size=(200, 100))
+    got = surveyed(tmp_path, settings=ScanSettings(max_pixels=10_000))
+    assert "over the limit of 10000" in got.unreadable[0].error
+
+
+def test_what_is_known_is_not_read_again(tmp_path, cache, monkeypatch):
+    root = tmp_path / "art"
+    for name in ("a.png", "b.png"):
+        put(root, name)
+    first = finish(scan(root, cache=cache))
+    put(root, "b.png", busy(16, 16, 3).pixels)
+    read = []
+    real = module._read
+    monkeypatch.setattr(module, "_read", lambda seen, limit: read.append(seen.path) or real(seen, limit))
+    again = finish(scan(root, cache=cache))
+    assert read == ["b.png"]
+    assert again.textures[0] == first.textures[0]
+    assert again.textures[1].width == 16
+    cache.file.write_bytes(b"not a database at all" * 100)
+    assert finish(scan(root, cache=cache)).textures == again.textures
+
+
+def test_a_stopped_survey_keeps_what_it_read(tmp_path, cache):
+    root = tmp_path / "art"
+    for place in range(12):
+        put(root, f"{place}.png")
+    task = scan(root, cache=cache, threads=1)
+    for _ in range(6):
+        next(task)
+    task.close()
+    assert 4 <= len(cache.facts(root)) < 12
+
+
+def test_samples_come_back_as_they_went(tmp_path, cache):
+    root = tmp_path / "art"
+    put(root, "a.png", size=(300, 200), channels=4)
+    facts = finish(scan(root, cache=cache)).textures[0]
+    sample = cache.sample(facts.content)
+    expected = sample_of(busy(300, 200, 4, seed=sum(b"a.png")))
+    assert sample.pixels.shape == (128, 128, 4)
+    assert (sample.pixels == expected.pixels).all()
+    assert 0 < facts.packed["deflate"] < 1
+
+
+@pytest.mark.parametrize(
+    ("name", "role"),
+    [
+        ("Wall_BaseColor.png", Role.BASE_COLOUR), ("wall-normal.tga", Role.NORMAL), ("wall_n.png", Role.NORMAL),
+        ("wall_orm.png", Role.SURFACE), ("x/wall roughness.png", Role.ROUGHNESS), ("wall_ao.png", Role.OCCLUSION),
+        ("wall.png", Role.UNKNOWN), ("iron.png", Role.UNKNOWN), ("lamp_e.png", Role.EMISSIVE),
+    ],
+)  # fmt: skip
+def test_roles_by_name(name, role):
+    assert guess_role(name).role is role
+
+
+def test_patterns_can_be_changed_and_give_their_reason():
+    guess = guess_role("t_wall_x.png", (RolePattern("t_*_x", Role.HEIGHT),))
+    assert guess.role is Role.HEIGHT
+    assert "t_*_x" in guess.reason
+
+
+def test_columns_follow_the_rows(tmp_path):
+    put(tmp_path, "a.png", size=(8, 4))
+    put(tmp_path, "b.png", np.zeros((6, 6), np.uint8))
+    got = surveyed(tmp_path)
+    assert got.width.tolist() == [8, 6]
+    assert got.rows(("b.png", "gone.png", "a.png")).tolist() == [1, 0]
