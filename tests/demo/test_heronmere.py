@@ -1,0 +1,45 @@
+"""The demonstration: over every budget as it is, under with its cuts, the mistakes in it found, and the same each time."""
+
+import hashlib
+
+import numpy as np
+
+from oaktrim.core.job.document import load_job, root_of, targets_of
+from oaktrim.core.plan.report import survey
+from oaktrim.core.plan.resolve import limits_of, resolve
+from oaktrim.core.progress import finish
+from oaktrim.core.survey.findings.rules import RULES
+from oaktrim.core.survey.scan import scan
+from oaktrim.demo.motifs import MOTIFS
+
+
+def test_the_story_that_it_tells(demo_job, cache):
+    job = load_job(demo_job)
+    inventory = finish(scan(root_of(job, demo_job), job.scan_settings, cache))
+    assert 55 <= len(inventory.textures) <= 70
+    sides = np.maximum(inventory.width, inventory.height)
+    assert (sides.min(), sides.max()) == (64, 4096)
+    assert [u.path for u in inventory.unreadable] == ["posts/torn_base.png"]
+    paths = {path for cut in job.cuts for path in cut.assets}
+    assert paths <= set(inventory.row_of), "a cut is on a texture that is not there"
+    uncut = [resolve(inventory, target) for target in targets_of(job)]
+    for plan in uncut:
+        assert all(s.over for s in limits_of(plan) if s.in_bytes), plan.target.id
+    told = finish(survey(inventory, targets_of(job), job.cuts, cache))
+    assert not told.over
+    codes = {finding.code for finding in told.findings}
+    assert codes == {rule.__name__.replace("_", "-") for rule in RULES} | {"unreadable"}
+    stacked = [plan.recipe(inventory.row_of["reeds/reed_base.png"]).warnings for plan in told.plans[:2]]
+    assert all("both apply" in warnings[0] for warnings in stacked)
+
+
+def test_the_same_seed_draws_the_same_pictures():
+    _, seed, motif = MOTIFS[-1]
+    one, two = (
+        {
+            name: hashlib.blake2b(np.ascontiguousarray(pixels).data).hexdigest()
+            for name, pixels in motif(np.random.default_rng(seed)).items()
+        }
+        for _ in range(2)
+    )
+    assert one == two

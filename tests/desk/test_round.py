@@ -1,0 +1,314 @@
+"""The whole round in the window, by mouse and by keyboard: open, select, cut, undo, prove, ship, read the result."""
+
+import json
+import os
+
+import numpy as np
+import pytest
+from PySide6.QtCore import QMimeData, QPoint, QPointF, Qt, QThreadPool, QUrl
+from PySide6.QtGui import QDropEvent, QGuiApplication
+from PySide6.QtTest import QAbstractItemModelTester
+from PySide6.QtWidgets import QApplication, QMessageBox
+
+from oaktrim.core.plan.cuts import Cap, SetFormat
+from oaktrim.desk.shell.finder import Findable, Finder, ranked
+from oaktrim.desk.widgets.picture import Mode
+
+
+def place_of(window, name):
+    """The place in the ledger of the texture whose path ends so."""
+    inventory = window.session.inventory
+    row = next(row for row, t in enumerate(inventory.textures) if t.path.endswith(name))
+    return window.survey.model.place_of(row)
+
+
+def click_row(qtbot, window, name, modifier=Qt.KeyboardModifier.NoModifier):
+    table = window.survey.ledger
+    index = window.survey.model.index(place_of(window, name), 1)
+    table.scrollTo(index)
+    qtbot.mouseClick(table.viewport(), Qt.MouseButton.LeftButton, modifier, table.visualRect(index).center())
+
+
+def quiet(qtbot):
+    """Wait until no work is under way and its results are in."""
+    qtbot.waitUntil(lambda: QThreadPool.globalInstance().activeThreadCount() == 0, timeout=30000)
+    QApplication.processEvents()
+
+
+def widths(window):
+    arrival = window.session.plan().arrival
+    return {t.path.rsplit("/")[-1]: int(w) for t, w in zip(window.session.inventory.textures, arrival.width, strict=True)}
+
+
+def test_the_whole_round(qtbot, opened, tmp_path):
+    window, session = opened, opened.session
+    assert window.survey.model.rowCount() == 5
+    before = session.plan().total("memory")
+    # Select two rows with the mouse, and drag the cap.
+    click_row(qtbot, window, "brick_base.png")
+    click_row(qtbot, window, "brick_n.png", Qt.KeyboardModifier.ControlModifier)
+    assert len(session.selected) == 2
+    ruler, cap = window.rules.rulers["memory"], window.survey.cuts.cap
+    held = ruler._reading.total
+    cap.setSliderDown(True)
+    for place in (9, 8, 7, 6, 5):  # 1024, 512, 256, 128, 64
+        cap.setValue(place)
+    assert ruler._reading.total < held, "the rule moves while the hand is still on the control"
+    assert not session.changed, "nothing is kept before the hand lets go"
+    cap.setSliderDown(False)
+    assert [cut.change for cut in session.job.cuts] == [Cap(64)]
+    assert set(session.job.cuts[0].targets) == {"lounge"}
+    assert widths(window)["brick_base.png"] == 64
+    # Undo and redo by key; the rule follows.
+    qtbot.keyClick(window, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    assert ruler._reading.total == before == session.plan().total("memory")
+    qtbot.keyClick(window, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier)
+    assert widths(window)["brick_n.png"] == 64
+    # A format, for all targets.
+    window.survey.cuts.scope.setCurrentIndex(1)
+    box = window.survey.cuts.format
+    box.setCurrentIndex(box.findData("bc3"))
+    box.activated.emit(box.currentIndex())
+    assert session.job.cuts[-1].change == SetFormat("bc3")
+    assert session.job.cuts[-1].targets == ()
+    # Prove it.
+    click_row(qtbot, window, "brick_base.png")
+    qtbot.keyClick(window, Qt.Key.Key_2, Qt.KeyboardModifier.AltModifier)
+    qtbot.waitUntil(lambda: len(window.proof.view._layers) == 2, timeout=20000)
+    source, cut = window.proof.view._layers
+    assert (source.size, cut.size) == ((512, 512), (64, 64))
+    assert "512²" in source.words
+    assert "BC3" in cut.words
+    assert "dB" in cut.words
+    # Ship, and read the result.
+    qtbot.keyClick(window, Qt.Key.Key_3, Qt.KeyboardModifier.AltModifier)
+    out = tmp_path / "out"
+    window.ship.folder.setText(str(out))
+    window.ship.refresh()
+    quiet(qtbot)
+    assert window.ship.list.rowCount() == 5
+    assert {window.ship.list.item(row, 1).text() for row in range(5)} == {"new"}
+    qtbot.mouseClick(window.ship.go, Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: window.ship.result.rowCount() > 0, timeout=30000)
+    manifest = json.loads((out / "manifest.json").read_text())
+    shipped = sum(t["memory"] for t in manifest["textures"])
+    assert shipped == session.plan().total("memory")
+    texts = [window.ship.result.item(0, column).text() for column in range(6)]
+    assert texts[0] == "Texture memory"
+    assert texts[2] == texts[3]
+    assert "within" in texts[5]
+    window.ship.refresh()
+    quiet(qtbot)
+    assert {window.ship.list.item(row, 1).text() for row in range(5)} == {"unchanged"}
+
+
+def test_keyboard_alone(qtbot, opened):
+    window, session = opened, opened.session
+    table = window.survey.ledger
+    table.setFocus()
+    qtbot.keyClick(table, Qt.Key.Key_Home, Qt.KeyboardModifier.ControlModifier)
+    qtbot.keyClick(table, Qt.Key.Key_Down)
+    qtbot.keyClick(table, Qt.Key.Key_Down, Qt.KeyboardModifier.ShiftModifier)
+    assert len(session.selected) == 2
+    qtbot.keyClick(window, Qt.Key.Key_Return, Qt.KeyboardModifier.ControlModifier)
+    cap = window.survey.cuts.cap
+    cap.setValue(0)
+    qtbot.keyClick(cap, Qt.Key.Key_Right)
+    assert [cut.change for cut in session.job.cuts] == [Cap(4)]
+    qtbot.keyClick(cap, Qt.Key.Key_Left)
+    assert session.job.cuts == ()
+    qtbot.keyClick(table, Qt.Key.Key_A, Qt.KeyboardModifier.ControlModifier)
+    assert len(session.selected) == 5
+    qtbot.keyClick(table, Qt.Key.Key_C, Qt.KeyboardModifier.ControlModifier)
+    lines = QGuiApplication.clipboard().text().split("\n")
+    assert len(lines) == 6
+    assert lines[0].startswith("Texture\tUsed as")
+    assert str(512 * 512 * 4 * 4 // 3) in QGuiApplication.clipboard().text()
+
+
+def test_filters_and_sorting(qtbot, opened):
+    window = opened
+    model = window.survey.model
+    window.survey.set_filter("Findings")
+    assert model.rowCount() == 2
+    window.survey.set_filter("All")
+    window.survey.find.setText("wall/")
+    assert model.rowCount() == 3
+    window.survey.find.clear()
+    window.rules.rulers["memory"].family_clicked.emit("normal")
+    assert [model.index(0, 0).data()] == ["brick_n.png"]
+    assert model.rowCount() == 1
+    window.survey.set_family("")
+    for column, ascending in ((0, True), (5, False), (5, True)):
+        window.survey.ledger.sortByColumn(column, Qt.SortOrder.AscendingOrder if ascending else Qt.SortOrder.DescendingOrder)
+        rows = [model.row_at(place) for place in range(model.rowCount())]
+        key = np.array([t.path for t in window.session.inventory.textures]) if column == 0 else model.now.arrival.memory
+        values = [key[row] for row in rows]
+        assert values == sorted(values, reverse=not ascending)
+
+
+def test_the_ledger_is_a_model_that_qt_accepts(opened):
+    tester = QAbstractItemModelTester(opened.survey.model, QAbstractItemModelTester.FailureReportingMode.Fatal)
+    opened.survey.find.setText("brick")
+    opened.survey.ledger.sortByColumn(0, Qt.SortOrder.AscendingOrder)
+    opened.survey.find.clear()
+    opened.session.undo()
+    assert tester.model() is opened.survey.model
+
+
+def test_the_cut_list_removes_and_selects(qtbot, opened):
+    window, session = opened, opened.session
+    click_row(qtbot, window, "brick_n.png")
+    session.cut(Cap(32), everywhere=True, keep=True)
+    click_row(qtbot, window, "plaster_base.png")
+    session.cut(Cap(16), everywhere=False, keep=True)
+    window.cuts.opener.setChecked(True)
+    assert window.cuts.list.count() == 2
+    assert "Lounge" in window.cuts.list.item(1).text()
+    window.cuts.list.setCurrentRow(0)
+    window.cuts.list.itemDoubleClicked.emit(window.cuts.list.item(0))
+    assert [session.inventory.textures[row].path for row in session.selected] == ["wall/brick_n.png"]
+    qtbot.mouseClick(window.cuts.remove, Qt.MouseButton.LeftButton)
+    assert [cut.change for cut in session.job.cuts] == [Cap(16)]
+    assert "remove" in session.history.undo_name
+    assert "1 cut " in window.cuts.words.text() + " "
+
+
+def test_the_swatch_shows_the_ladder_and_leads_to_the_control(qtbot, opened):
+    window = opened
+    click_row(qtbot, window, "brick_base.png")
+    window.session.cut(Cap(128), everywhere=False, keep=True)
+    qtbot.waitUntil(lambda: bool(window.swatch.picture._layers), timeout=10000)
+    ladder = window.swatch.ladder
+    assert [rung.width for rung in ladder._rungs] == [512, 128]
+    qtbot.mouseClick(ladder, Qt.MouseButton.LeftButton, pos=QPoint(150, 36))
+    window.activateWindow()
+    assert window.focusWidget() is window.survey.cuts.cap
+    click_row(qtbot, window, "flat_m.png")
+    assert "all 64x64 pixels are the same" in window.swatch._findings.text()
+
+
+def test_proof_modes_zoom_and_split(qtbot, opened):
+    window = opened
+    click_row(qtbot, window, "brick_base.png")
+    window.show_bench(1)
+    view = window.proof.view
+    qtbot.waitUntil(lambda: len(view._layers) == 2, timeout=20000)
+    pictures = {}
+    for mode in Mode:
+        window.proof.set_mode(mode)
+        pictures[mode] = view.grab().toImage()
+    assert pictures[Mode.SPLIT] != pictures[Mode.BESIDE]
+    window.proof.set_mode(Mode.SPLIT)
+    fitted = view._zoom
+    view.zoom_to(8.0)
+    assert view._zoom == 8.0
+    assert view.grab().toImage() != pictures[Mode.SPLIT]
+    qtbot.keyClick(view, Qt.Key.Key_0)
+    assert view._zoom == pytest.approx(fitted)
+    middle = QPoint(view.width() // 2, view.height() // 2)
+    qtbot.mousePress(view, Qt.MouseButton.LeftButton, pos=middle)
+    qtbot.mouseMove(view, middle + QPoint(100, 0))
+    qtbot.mouseRelease(view, Qt.MouseButton.LeftButton, pos=middle + QPoint(100, 0))
+    assert view._split > 0.5
+    view.set_channels("A")
+    assert view.grab().toImage().pixelColor(middle - QPoint(40, 60)).saturation() < 3
+
+
+def test_finding_things(qtbot, opened):
+    window = opened
+    finder_keys = (Qt.Key.Key_K, Qt.KeyboardModifier.ControlModifier)
+    qtbot.keyClick(window, *finder_keys)
+    finder = next(w for w in QApplication.topLevelWidgets() if isinstance(w, Finder))
+    qtbot.keyClicks(finder.line, "plaster")
+    qtbot.keyClick(finder.line, Qt.Key.Key_Return)
+    assert [window.session.inventory.textures[row].path for row in window.session.selected] == ["wall/plaster_base.png"]
+    rows = [Findable(name, what, lambda: None) for name, what in (("a/ship.png", "texture"), ("Ship bench", "action"))]
+    assert [row.name for row in ranked("ship", rows)] == ["Ship bench", "a/ship.png"]
+    assert ranked("ship zebra", rows) == []
+
+
+def test_dropping_and_errors(qtbot, window, art, tmp_path):
+    assert not window.survey.isVisible()
+    data = QMimeData()
+    data.setUrls([QUrl.fromLocalFile(str(art))])
+    event = QDropEvent(QPointF(10, 10), Qt.DropAction.CopyAction, data, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier)
+    with qtbot.waitSignal(window.session.opened, timeout=20000):
+        window.dropEvent(event)
+    assert window.survey.isVisible()
+    assert "torn.png" in window.survey._unreadable.text()
+    bad = tmp_path / "bad.oak"
+    bad.write_text('{"version": 99}')
+    window.session.open(bad)
+    box = next(w for w in QApplication.topLevelWidgets() if isinstance(w, QMessageBox) and w.isVisible())
+    assert "bad.oak: is of version 99" in box.text()
+    box.close()
+    assert window.session.root == art, "what was open stays open"
+
+
+def test_saving_and_opening_again(qtbot, opened, tmp_path, art):
+    session = opened.session
+    click_row(qtbot, opened, "brick_n.png")
+    session.cut(Cap(32), everywhere=True, keep=True)
+    assert session.changed
+    assert "•" in opened.windowTitle()
+    assert session.save(tmp_path / "a.oak")
+    assert not session.changed
+    with qtbot.waitSignal(session.opened, timeout=20000):
+        session.open(tmp_path / "a.oak")
+    assert session.root == art
+    assert [cut.change for cut in session.job.cuts] == [Cap(32)]
+    assert str(tmp_path / "a.oak") in opened._recent_paths()
+
+
+def test_shipping_can_be_stopped_and_refuses_the_source_tree(qtbot, opened, tmp_path, art):
+    window = opened
+    window.show_bench(2)
+    window.ship.folder.setText(str(art / "inside"))
+    window.ship.refresh()
+    quiet(qtbot)
+    assert "inside the source tree" in window.ship._words.text()
+    assert not window.ship.go.isEnabled()
+    out = tmp_path / "out"
+    window.ship.folder.setText(str(out))
+    window.ship.refresh()
+    quiet(qtbot)
+    window.ship.run()
+    window.ship.stop()
+    qtbot.waitUntil(lambda: window.ship._work is None, timeout=20000)
+    quiet(qtbot)
+    left = [name for _, _, names in os.walk(out) for name in names]
+    assert not [name for name in left if "oak-trim-" in name]
+    assert window.ship.go.isEnabled()
+
+
+def test_both_themes_can_be_read(opened):
+    """Text against its ground: at least 4.5 to 1, by WCAG 2.1, success criterion 1.4.3."""
+    from oaktrim.desk.look.tokens import THEMES
+
+    def light(colour):
+        channels = [int(colour[i : i + 2], 16) / 255 for i in (1, 3, 5)]
+        linear = [c / 12.92 if c <= 0.04045 else ((c + 0.055) / 1.055) ** 2.4 for c in channels]
+        return 0.2126 * linear[0] + 0.7152 * linear[1] + 0.0722 * linear[2]
+
+    for theme in THEMES.values():
+        pairs = [(text, ground) for text in ("ink", "soft", "brick", "moss") for ground in ("linen", "sheet", "stripe")]
+        pairs += [("ink", "oak_pale"), ("on_oak", "oak"), ("foot_text", "foot")]
+        for text, ground in pairs:
+            a, b = sorted((light(getattr(theme, text)), light(getattr(theme, ground))))
+            assert (b + 0.05) / (a + 0.05) >= 4.5, (text, ground)
+    for name in THEMES:
+        opened.set_theme(name)
+        assert opened.grab().toImage().pixelColor(4, 4).name() == THEMES[name].linen.lower()
+
+
+def test_every_control_has_a_name(opened):
+    from PySide6.QtWidgets import QAbstractButton, QAbstractItemView, QComboBox, QLineEdit, QSlider, QSpinBox
+
+    kinds = (QAbstractButton, QAbstractItemView, QComboBox, QLineEdit, QSlider, QSpinBox)
+    for kind in kinds:
+        for widget in opened.findChildren(kind):
+            inner = type(widget.parent()).__name__ in ("QSpinBox", "QComboBox", "QTableView", "QTableWidget", "QLineEdit")
+            inner = inner or type(widget).__name__ in ("QHeaderView", "QTableCornerButton", "QComboBoxListView")
+            text = widget.text() if isinstance(widget, QAbstractButton) else ""
+            assert inner or widget.accessibleName() or text or type(widget).__name__ == "QListView", widget
