@@ -26,6 +26,7 @@ demo: setup
 
 test: $(READY_DEV)
 	@tools/system-packages
+	$(BIN)/oak-trim prepare
 	$(MAKE) --no-print-directory lint
 	QT_QPA_PLATFORM=offscreen $(BIN)/python -m pytest -n 2
 

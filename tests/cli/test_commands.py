@@ -13,7 +13,7 @@ from PIL import Image as PillowImage
 
 from oaktrim.core.job.document import new_job, save_job
 from oaktrim.core.plan.cuts import Cap, Cut
-from tests.kit.pictures import busy, psnr8
+from tests.kit.pictures import psnr8
 from tests.kit.trees import put
 
 COMMAND = Path(sys.executable).parent / "oak-trim"
@@ -55,7 +55,11 @@ def test_survey_as_json(art):
     assert wall["ships_at"]["pocket"] == [128, 64, 8, "rgba8"]
     assert wall["findings"] == []
     odd = next(t for t in got["textures"] if t["path"] == "odd_n.png")
-    assert odd["ships_at"] == {"lounge": [100, 64, 7, "rgba8"], "pocket": [100, 64, 1, "rgba8"], "visor": [128, 64, 8, "rgba8"]}
+    assert odd["ships_at"] == {
+        "lounge": [100, 64, 7, "rgba8"],
+        "pocket": [100, 64, 1, "rgba8"],
+        "visor": [128, 64, 8, "rgba8"],
+    }
     assert odd["findings"] == ["not-power-of-two"]
     assert {"code", "severity", "path", "message", "bytes"} <= set(got["findings"][0])
     assert got["unreadable"][0]["path"] == "torn.png"
@@ -97,7 +101,9 @@ def test_a_job_is_surveyed_and_shipped_with_its_cuts(art, tmp_path):
     assert "inside the source tree" in inside
 
 
-@pytest.mark.parametrize(("name", "container", "least"), [("bc1", "ktx2", 25), ("bc3", "dds", 25), ("rgba8", "ktx2", 90)])
+@pytest.mark.parametrize(
+    ("name", "container", "least"), [("bc1", "ktx2", 25), ("bc3", "dds", 25), ("rgba8", "ktx2", 90)]
+)
 def test_encode_decode_and_measure(tmp_path, name, container, least):
     source = put(tmp_path, "wall.png", size=(60, 44), channels=4)
     run("encode", source, "--format", name, "--container", container, "--effort", "draft", "--out", tmp_path / "o")

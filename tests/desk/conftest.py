@@ -30,12 +30,15 @@ def window(qtbot, tmp_path):
     dress_application(QApplication.instance())
     made = Window(Session(cache=SurveyCache(tmp_path / "survey.sqlite")))
     made.session.setParent(made)
-    qtbot.addWidget(made)
+
+    def put_away(widget):
+        # Nobody is there to answer whether edits are to be saved.
+        widget.session._saved = widget.session.history.job if widget.session.history else None
+        QThreadPool.globalInstance().waitForDone()
+
+    qtbot.addWidget(made, before_close_func=put_away)
     made.show()
-    yield made
-    qtbot.waitUntil(lambda: QThreadPool.globalInstance().activeThreadCount() == 0, timeout=20000)
-    made.session.history = None
-    made.close()
+    return made
 
 
 @pytest.fixture

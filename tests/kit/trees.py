@@ -17,7 +17,9 @@ from oaktrim.core.targets.target import target_named
 from tests.kit.pictures import busy
 
 
-def put(root: Path, name: str, pixels: np.ndarray | None = None, size: tuple[int, int] = (64, 64), channels: int = 3) -> Path:
+def put(
+    root: Path, name: str, pixels: np.ndarray | None = None, size: tuple[int, int] = (64, 64), channels: int = 3
+) -> Path:
     """Write a picture below a root and return its path."""
     path = root / name
     path.parent.mkdir(parents=True, exist_ok=True)

@@ -109,8 +109,8 @@ def _restart_bc1(block, rng):
     near = (block[rng.integers(0, 16, (24, 2))] / 255 * tops).round().astype(int)
     moves = np.stack([s * np.eye(6, dtype=int)[k] for k in range(6) for s in (1, -1)]).reshape(12, 2, 3)
     best = np.inf
-    for start in near:
-        cost = _cost_bc1(start[None], block)[0]
+    for begin in near:
+        start, cost = begin, _cost_bc1(begin[None], block)[0]
         while True:
             tries = np.clip(start + moves, 0, tops)
             costs = _cost_bc1(tries, block)
@@ -193,7 +193,9 @@ def test_sizes_that_are_no_multiple_of_the_block_cost_no_quality(name, size):
     whole = through(picture, name).pixels
     assert whole.shape[:2] == size[::-1]
     kept = ["RGBA".index(letter) for letter in FORMATS[name].channels]
-    assert psnr8(to_rgba(through(picture, name))[..., kept], to_rgba(picture)[..., kept]) > (28 if "a1" not in name else 5)
+    assert psnr8(to_rgba(through(picture, name))[..., kept], to_rgba(picture)[..., kept]) > (
+        28 if "a1" not in name else 5
+    )
 
 
 @pytest.mark.parametrize("name", ENCODABLE)
@@ -208,7 +210,9 @@ def test_every_depth_goes_in_and_no_nan_comes_out(name):
     assert np.isfinite(to_rgba(through(Image.of(wild, Transfer.LINEAR), name), np.float32)).all()
 
 
-@pytest.mark.parametrize(("name", "limit"), [("rgba8", 0), ("rgb8", 0), ("rgb565", 8.3), ("rgba4444", 17), ("rgba5551", 8.3)])
+@pytest.mark.parametrize(
+    ("name", "limit"), [("rgba8", 0), ("rgb8", 0), ("rgb565", 8.3), ("rgba4444", 17), ("rgba5551", 8.3)]
+)
 def test_plain_formats_keep_what_they_can(name, limit):
     picture = busy(64, 64, 4)
     channels = 3 if name in ("rgba5551", "rgb565", "rgb8") else 4

@@ -8,6 +8,7 @@ import zlib
 import numpy as np
 import OpenEXR
 import pytest
+from backports import zstd
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 from PIL import Image as PillowImage
@@ -26,7 +27,14 @@ def wholes(tmp_path_factory):
     """One good file of each kind, as bytes."""
     folder, picture = tmp_path_factory.mktemp("wholes"), busy(40, 30, 4)
     out = {}
-    for kind, name in (("jpg", "JPEG"), ("tga", "TGA"), ("bmp", "BMP"), ("tif", "TIFF"), ("webp", "WEBP"), ("png", "PNG")):
+    for kind, name in (
+        ("jpg", "JPEG"),
+        ("tga", "TGA"),
+        ("bmp", "BMP"),
+        ("tif", "TIFF"),
+        ("webp", "WEBP"),
+        ("png", "PNG"),
+    ):
         buffer = io.BytesIO()
         PillowImage.fromarray(picture.pixels).convert("RGB").save(buffer, name)
         out[kind] = buffer.getvalue()
@@ -65,7 +73,11 @@ def test_whole_files_are_read(tmp_path, wholes, kind):
 @pytest.mark.parametrize("kind", KINDS)
 def test_torn_at_every_tenth_byte(tmp_path, wholes, kind, capfd):
     data = wholes[kind]
-    unnoticed = [cut for cut in range(0, len(data) - 1, max(10, len(data) // 400 // 10 * 10)) if attempt(tmp_path, kind, data[:cut]) is None]
+    unnoticed = [
+        cut
+        for cut in range(0, len(data) - 1, max(10, len(data) // 400 // 10 * 10))
+        if attempt(tmp_path, kind, data[:cut]) is None
+    ]
     # These kinds do not say how long they are: a tail that is missing can only be noticed while pixels are.
     allowed = {"jpg": 64, "webp": 64, "tif": 220, "exr": 0, "tga": 64, "bmp": 64}.get(kind, 0)
     assert all(cut > len(data) - allowed for cut in unnoticed)
@@ -117,8 +129,6 @@ def test_level_index_that_points_away(tmp_path, wholes):
 
 
 def test_a_level_that_unpacks_to_far_more_is_stopped(tmp_path, wholes):
-    from backports import zstd
-
     bomb = zstd.compress(bytes(1 << 26), 3)
     data = bytearray(wholes["zst.ktx2"]) + bomb
     struct.pack_into("<3Q", data, 80, len(wholes["zst.ktx2"]), len(bomb), 1 << 26)
@@ -132,7 +142,9 @@ def chunk(name, data):
 @pytest.mark.parametrize("depth", [8, 16])
 def test_bombs_are_refused_before_they_are_decoded(tmp_path, depth):
     head = struct.pack(">IIBBBBB", 60000, 60000, depth, 6, 0, 0, 0)
-    data = b"\x89PNG\r\n\x1a\n" + chunk(b"IHDR", head) + chunk(b"IDAT", zlib.compress(bytes(1000))) + chunk(b"IEND", b"")
+    data = (
+        b"\x89PNG\r\n\x1a\n" + chunk(b"IHDR", head) + chunk(b"IDAT", zlib.compress(bytes(1000))) + chunk(b"IEND", b"")
+    )
     assert "over the limit of 4194304" in str(attempt(tmp_path, "png", data))
     tga = struct.pack("<BBBHHBHHHHBB", 0, 0, 10, 0, 0, 0, 0, 0, 65535, 65535, 32, 8) + bytes(100)
     assert "over the limit" in str(attempt(tmp_path, "tga", tga))

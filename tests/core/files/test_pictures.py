@@ -161,4 +161,17 @@ def test_a_file_appears_whole_or_not_at_all(tmp_path, monkeypatch):
 
 
 def test_every_suffix_that_is_surveyed_has_been_read_here():
-    assert {".png", ".jpg", ".jpeg", ".tga", ".bmp", ".tif", ".tiff", ".webp", ".dds", ".ktx2", ".exr", ".hdr"} == SUFFIXES
+    assert {
+        ".png",
+        ".jpg",
+        ".jpeg",
+        ".tga",
+        ".bmp",
+        ".tif",
+        ".tiff",
+        ".webp",
+        ".dds",
+        ".ktx2",
+        ".exr",
+        ".hdr",
+    } == SUFFIXES

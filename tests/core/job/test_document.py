@@ -37,7 +37,10 @@ def test_every_cut_comes_back(tmp_path):
     [
         (lambda d: d.update(colour="oak"), "unknown field `colour`"),
         (lambda d: d.pop("name"), "missing required field `name`"),
-        (lambda d: d["cuts"][0]["change"].update(side="big"), r"Expected `int`, got `str` - at `\$.cuts\[0\].change.side`"),
+        (
+            lambda d: d["cuts"][0]["change"].update(side="big"),
+            r"Expected `int`, got `str` - at `\$.cuts\[0\].change.side`",
+        ),
         (lambda d: d["cuts"][0]["change"].update(side=0), r"1 to 65536 pixels, not 0 - at `\$.cuts\[0\].change`"),
         (lambda d: d["cuts"][0]["change"].update(kind="melt"), r"'melt' - at `\$.cuts\[0\].change.kind`"),
         (lambda d: d["cuts"][2]["change"].update(format="bc7"), r"BC7 cannot be encoded .* - at `\$.cuts\[2\].change`"),

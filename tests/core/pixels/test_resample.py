@@ -91,7 +91,7 @@ def test_colour_under_clear_pixels_does_not_bleed():
 
 def test_normals_stay_of_unit_length():
     rng = np.random.default_rng(2)
-    vectors = rng.normal(0, 1, (64, 64, 3)) + (0, 0, 2)
+    vectors = rng.normal(0, 1, (64, 64, 3)) + np.array([0, 0, 2])
     vectors /= np.linalg.norm(vectors, axis=2, keepdims=True)
     codes = np.round((vectors * 0.5 + 0.5) * 65535).astype(np.uint16)
     for level in make_levels(Image.of(codes, Transfer.LINEAR), how=Resampling(Filter.KAISER, normals=True)):

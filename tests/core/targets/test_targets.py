@@ -60,8 +60,14 @@ def test_columns_are_weighed_like_single_ones():
     for target in shipped_targets().values():
         whole = arrive(target, width, height, np.zeros(50, np.int64), formats)
         for row in range(50):
-            one = arrive(target, *(c[row : row + 1] for c in (width, height)), np.zeros(1, np.int64), formats[row : row + 1])
-            assert (one.width[0], one.height[0], one.memory[0]) == (whole.width[row], whole.height[row], whole.memory[row])
+            one = arrive(
+                target, *(c[row : row + 1] for c in (width, height)), np.zeros(1, np.int64), formats[row : row + 1]
+            )
+            assert (one.width[0], one.height[0], one.memory[0]) == (
+                whole.width[row],
+                whole.height[row],
+                whole.memory[row],
+            )
 
 
 def test_sides_are_fitted_and_levels_counted():

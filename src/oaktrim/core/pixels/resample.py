@@ -224,37 +224,59 @@ def _settle(row, alpha, normals, floats):
                 row[x, c] = min(max(row[x, c], np.float32(0.0)), np.float32(1.0))
 
 
-def _make_band(light_row, table_count):
-    """Return the kernel that fills output rows [start, stop); one for integer codes, one for floats."""
-
-    @njit(nogil=True, cache=True)
-    def band(source, tables, alpha, y_first, y_weights, y_index, x_weights, x_index, flags, start, stop, out):
-        channels = source.shape[2]
-        tall = y_weights.shape[1]
-        ring = np.empty((tall, source.shape[1] * channels), np.float32)
-        held = np.full(tall, -(1 << 30), np.int64)
-        slots = np.empty(tall, np.int64)
-        total = np.empty(source.shape[1] * channels, np.float32)
-        for y in range(start, stop):
-            for t in range(tall):
-                virtual = np.int64(y_first[y]) + t
-                slot = virtual % tall
-                slots[t] = slot
-                if held[slot] != virtual:
-                    held[slot] = virtual
-                    if table_count:
-                        light_row(source[y_index[y, t]], tables[0], tables[1], alpha, ring[slot])
-                    else:
-                        light_row(source[y_index[y, t]], alpha, ring[slot])
-            _add_rows(total, ring, slots, y_weights[y])
-            _across(total, x_index, x_weights, channels, out[y])
-            _settle(out[y], alpha, flags[0], flags[1])
-
-    return band
+@njit(nogil=True, cache=True)
+def _turn_ring(first, held, slots, due):
+    """Give each of the rows from `first` on its slot of the ring; list in `due` the taps not yet held, and count them."""
+    tall = held.shape[0]
+    count = 0
+    for t in range(tall):
+        row = first + t
+        slots[t] = row % tall
+        if held[slots[t]] != row:
+            held[slots[t]] = row
+            due[count] = t
+            count += 1
+    return count
 
 
-_band_codes = _make_band(_light_row, 1)
-_band_floats = _make_band(_light_row_float, 0)
+@njit(nogil=True, cache=True)
+def _make_ring(tall, width):
+    """Return the ring of rows (tall, width), and what `_turn_ring` keeps: rows held, slots, taps due."""
+    held = np.empty(tall, np.int64)
+    held[:] = -(1 << 30)
+    return np.empty((tall, width), np.float32), held, np.empty(tall, np.int64), np.empty(tall, np.int64)
+
+
+@njit(nogil=True, cache=True)
+def _finish_row(total, ring, slots, y_weights, x_weights, x_index, alpha, flags, out):
+    """Filter the ring's rows down into `total` (W * C), that across into `out` (width, C), and settle it."""
+    _add_rows(total, ring, slots, y_weights)
+    _across(total, x_index, x_weights, out.shape[1], out)
+    _settle(out, alpha, flags[0], flags[1])
+
+
+@njit(nogil=True, cache=True)
+def _band_codes(source, tables, alpha, y_first, y_weights, y_index, x_weights, x_index, flags, start, stop, out):
+    """Fill output rows [start, stop) from integer codes (H, W, C), turned to light by `tables` (2, codes)."""
+    width = source.shape[1] * source.shape[2]
+    ring, held, slots, due = _make_ring(y_weights.shape[1], width)
+    total = np.empty(width, np.float32)
+    for y in range(start, stop):
+        for k in range(_turn_ring(np.int64(y_first[y]), held, slots, due)):
+            _light_row(source[y_index[y, due[k]]], tables[0], tables[1], alpha, ring[slots[due[k]]])
+        _finish_row(total, ring, slots, y_weights[y], x_weights, x_index, alpha, flags, out[y])
+
+
+@njit(nogil=True, cache=True)
+def _band_floats(source, tables, alpha, y_first, y_weights, y_index, x_weights, x_index, flags, start, stop, out):
+    """As `_band_codes`, from light (H, W, C) float32; `tables` are not looked at."""
+    width = source.shape[1] * source.shape[2]
+    ring, held, slots, due = _make_ring(y_weights.shape[1], width)
+    total = np.empty(width, np.float32)
+    for y in range(start, stop):
+        for k in range(_turn_ring(np.int64(y_first[y]), held, slots, due)):
+            _light_row_float(source[y_index[y, due[k]]], alpha, ring[slots[due[k]]])
+        _finish_row(total, ring, slots, y_weights[y], x_weights, x_index, alpha, flags, out[y])
 
 
 @njit(nogil=True, cache=True)

@@ -24,21 +24,29 @@ class Work(QObject):
     failed = Signal(object)
     cancelled = Signal()
     ended = Signal()
+    # The one signal that crosses threads at the end: were the three to cross on their own, the object could be
+    # gone between the first of their receivers and the next.
+    _outcome = Signal(str, object)
 
     def __init__(self, task: Task[Any], parent: QObject | None = None) -> None:
         super().__init__(parent)
         self._task = task
         self._stop = False
         self.running = True
-        for signal in (self.finished, self.failed, self.cancelled):
-            signal.connect(self._end)
+        self._outcome.connect(self._settle)
 
     def cancel(self) -> None:
         """Ask the task to stop at its next step."""
         self._stop = True
 
-    def _end(self) -> None:
+    def _settle(self, how: str, value: object) -> None:
         self.running = False
+        if how == "finished":
+            self.finished.emit(value)
+        elif how == "failed":
+            self.failed.emit(value)
+        else:
+            self.cancelled.emit()
         self.ended.emit()
 
     def _run(self) -> None:
@@ -47,7 +55,7 @@ class Work(QObject):
             while True:
                 if self._stop:
                     self._task.close()
-                    self.cancelled.emit()
+                    self._outcome.emit("cancelled", None)
                     return
                 step: Progress = next(self._task)
                 now = time.monotonic()
@@ -55,9 +63,9 @@ class Work(QObject):
                     said = now
                     self.progress.emit(step)
         except StopIteration as end:
-            self.finished.emit(end.value)
+            self._outcome.emit("finished", end.value)
         except Exception as error:  # whatever went wrong is shown, never lost with its thread
-            self.failed.emit(error)
+            self._outcome.emit("failed", error)
 
 
 class _Runner(QRunnable):

@@ -54,6 +54,7 @@ class ShipBench(QWidget):
         self._session = session
         self._work: Work | None = None
         self._looking: Work | None = None
+        self._looked_at = ""
         self._items: list[Item] = []
         self.folder = QLineEdit(placeholderText="A folder outside the source tree")
         self.folder.setAccessibleName("Output folder")
@@ -136,12 +137,13 @@ class ShipBench(QWidget):
         session = self._session
         if not session.is_open or not self.isVisible() or self._work is not None or self._looking is not None:
             return
+        self._looked_at = self.folder.text()
         self._title.setText(f"Ship for {session.watched.name}")
         plan, out = session.plan(), Path(self.folder.text()).expanduser()
 
         def listed(items: list[Item]) -> None:
             self._looking = None
-            if plan is not session.plan():
+            if plan is not session.plan() or self._looked_at != self.folder.text():
                 self.refresh()
                 return
             self._show_items(plan, items)
@@ -157,6 +159,9 @@ class ShipBench(QWidget):
 
         def refused(error: Exception) -> None:
             self._looking = None
+            if self._looked_at != self.folder.text():
+                self.refresh()
+                return
             self._show_items(plan, [])
             self._words.setText(f"▲ {error}")
             self.go.setEnabled(False)

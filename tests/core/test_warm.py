@@ -1,0 +1,53 @@
+"""After set-up no kernel is compiled in front of a user: real work on unseen sizes and types meets only what is known."""
+
+import subprocess
+import sys
+
+import numpy as np
+from numba.core import event
+
+from oaktrim.core.codecs.effort import Effort, EncodeOptions
+from oaktrim.core.codecs.texture import ENCODABLE, EncodedTexture, decode_level, encode_level
+from oaktrim.core.files.pictures import read_picture, write_png
+from oaktrim.core.formats.catalogue import FORMATS
+from oaktrim.core.pixels.levels import make_levels
+from oaktrim.core.pixels.resample import Filter, Resampling, resample
+from oaktrim.core.plan.cuts import Cap, Cut, SetFormat
+from oaktrim.core.progress import finish
+from oaktrim.core.ship.run import ship
+from oaktrim.core.warm import warm
+from tests.kit.pictures import busy
+from tests.kit.trees import planned, put
+
+
+def test_the_next_process_compiles_nothing_either():
+    finish(warm())
+    code = (
+        "from numba.core import event; from oaktrim.core.warm import warm; from oaktrim.core.progress import finish\n"
+        "with event.install_recorder('numba:compile') as r: finish(warm())\n"
+        "print(len(r.buffer))"
+    )
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+    assert done.stdout.strip() == "0"
+
+
+def test_nothing_is_compiled_after_set_up(tmp_path):
+    steps = []
+    finish(warm(), steps.append)
+    assert len(steps) == steps[0].total
+    with event.install_recorder("numba:compile") as recorder:
+        for dtype in (np.uint8, np.uint16, np.float16, np.float32):
+            for channels in (1, 2, 3, 4):
+                picture = busy(45, 31, channels, dtype=dtype)
+                make_levels(resample(picture, 20, 50, Resampling(Filter.BOX, normals=channels > 2)))
+                for name in ENCODABLE:
+                    for effort in Effort:
+                        data = encode_level(picture, FORMATS[name], EncodeOptions(effort))
+                    decode_level(EncodedTexture(FORMATS[name], 45, 31, picture.transfer, (data,)))
+                if dtype in (np.uint8, np.uint16):
+                    write_png(tmp_path / f"art/{channels}{np.dtype(dtype).name}.png", picture)
+                    read_picture(tmp_path / f"art/{channels}{np.dtype(dtype).name}.png")
+        paths = tuple(str(put(tmp_path / "art", f"x{n}.png", channels=n).name) for n in (1, 3, 4))
+        plan = planned(tmp_path / "art", "lounge", Cut(Cap(16), paths), Cut(SetFormat("bc3"), paths))
+        finish(ship(plan, tmp_path / "out"))
+    assert [e.data["dispatcher"].py_func.__name__ for _, e in recorder.buffer if e.is_start] == []
