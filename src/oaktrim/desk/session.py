@@ -85,6 +85,11 @@ class Session(QObject):
         return self.history is not None and self.history.job != self._saved
 
     @property
+    def trying(self) -> bool:
+        """A control is held: only the watched target is weighed until it is let go."""
+        return self._preview is not None
+
+    @property
     def watched(self) -> Target:
         return next(target for target in self.targets if target.id == self.watched_id)
 

@@ -103,7 +103,8 @@ def kind_of(data: bytes, path: Path) -> str:
 def _check_png(data: bytes, path: Path, max_pixels: int) -> None:
     """Walk the chunks (ISO/IEC 15948, clause 5.3): the reader behind would only print what is wrong."""
     if len(data) >= 24:
-        _weigh(*struct.unpack_from(">II", data, 16), max_pixels, path)
+        width, height = struct.unpack_from(">II", data, 16)
+        _weigh(width, height, max_pixels, path)
     at, ended = len(_PNG_MAGIC), False
     while at < len(data) and not ended:
         if at + 12 > len(data):

@@ -11,6 +11,7 @@ from enum import Enum
 from typing import TypeVar
 
 import numpy as np
+from numba import njit
 from numpy.typing import NDArray
 
 from oaktrim.core.errors import Unsupported
@@ -95,7 +96,7 @@ class TextureFormat:
 def chain_bytes(
     width: Count, height: Count, levels: Count, block_width: Count, block_height: Count, block_bytes: Count
 ) -> Count:
-    """Return the bytes of a chain of levels, of integers or of integer arrays of one shape.
+    """Return the bytes of a chain of levels, of integers or of int64 arrays of one shape (N,).
 
     Parameters
     ----------
@@ -103,12 +104,29 @@ def chain_bytes(
     levels : how many levels are kept
     block_width, block_height, block_bytes : of the format
     """
-    total = width * 0
-    for level in range(int(np.max(levels, initial=0))):
-        across = (np.maximum(width >> level, 1) + block_width - 1) // block_width
-        down = (np.maximum(height >> level, 1) + block_height - 1) // block_height
-        total = total + (levels > level) * across * down * block_bytes
-    return int(total) if isinstance(total, int | np.integer) else total
+    if isinstance(width, int):
+        return _chain.py_func(width, height, levels, block_width, block_height, block_bytes)  # type: ignore[no-any-return]
+    out = np.empty(width.shape, np.int64)
+    columns = (width, height, levels, block_width, block_height, block_bytes)
+    _chain_columns(tuple(np.ascontiguousarray(column, np.int64) for column in columns), out)
+    return out
+
+
+@njit(nogil=True, cache=True)
+def _chain(width: int, height: int, levels: int, block_width: int, block_height: int, block_bytes: int) -> int:
+    total = 0
+    for level in range(levels):
+        across = (max(1, width >> level) + block_width - 1) // block_width
+        down = (max(1, height >> level) + block_height - 1) // block_height
+        total += across * down * block_bytes
+    return total
+
+
+@njit(nogil=True, cache=True)
+def _chain_columns(columns, out):  # type: ignore[no-untyped-def]
+    width, height, levels, block_width, block_height, block_bytes = columns
+    for i in range(out.shape[0]):
+        out[i] = _chain(width[i], height[i], levels[i], block_width[i], block_height[i], block_bytes[i])
 
 
 _P, _BC, _ETC, _ASTC = Hardware.PLAIN, Hardware.BC, Hardware.ETC2, Hardware.ASTC

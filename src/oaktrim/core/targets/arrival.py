@@ -113,10 +113,13 @@ def arrive(target: Target, width: Ints, height: Ints, levels: Ints, formats: Int
         kept = np.where(powers, kept, 1)
     decodes = np.array([target.decodes(row) for row in _ROWS])
     expanded = ~decodes[formats]
-    held = np.where(expanded, _EXPANDED[formats], formats)
+    stored = _weigh(width, height, kept, formats)
+    memory = stored.copy()
+    if expanded.any():
+        memory[expanded] = _weigh(*(c[expanded] for c in (width, height, kept, _EXPANDED[formats])))
     return Arrival(
         width, height, kept, shrunk, resampled, levels_lost, refused, expanded,
-        stored=_weigh(width, height, kept, formats), memory=_weigh(width, height, kept, held),
+        stored=stored, memory=memory,
     )  # fmt: skip
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from enum import Enum
+from functools import cache
 from importlib.resources import files
 from pathlib import Path
 
@@ -143,6 +144,7 @@ def load_target(path: Path) -> Target:
         raise DocumentError(path, f"is not a valid target: {error}") from error
 
 
+@cache
 def shipped_targets() -> dict[str, Target]:
     """Return the targets that come with the product, by id."""
     folder = Path(str(files("oaktrim.core.targets")))

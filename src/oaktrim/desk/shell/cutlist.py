@@ -97,7 +97,7 @@ class CutList(QWidget):
 
     def _say_totals(self) -> None:
         session = self._session
-        if not session.is_open:
+        if not session.is_open or session.trying:
             return
         count = len(session.job.cuts)
         parts = [f"{count} cut{'' if count == 1 else 's'}"]

@@ -277,6 +277,8 @@ class Window(QMainWindow):
                 self._target_group.addButton(button)
                 self._targets.addWidget(button)
         for button, target in zip(self._target_group.buttons(), session.targets, strict=True):
+            if session.trying and target.id != session.watched_id:
+                continue
             over = sum(standing.over for standing in limits_of(session.plan(target.id)))
             sign = f"▲ {over} over" if over else "✓ within"
             button.setText(f"{target.name}  {sign}")

@@ -26,6 +26,7 @@ from oaktrim.desk.benches.survey.cutbar import CutBar
 from oaktrim.desk.models.ledger import LedgerModel
 from oaktrim.desk.models.thumbnails import SIDE
 from oaktrim.desk.session import Session
+from oaktrim.desk.widgets.ledgerpainter import LedgerPainter
 
 _ROW_HEIGHT = 32
 _WIDTHS = (180, 104, 80, 80, 78, 76, 76, 76, 74)
@@ -59,6 +60,7 @@ class SurveyBench(QWidget):
         self.find.setFixedWidth(150)
         self.find.textChanged.connect(lambda _: self._apply())
         self.ledger = QTableView()
+        self.ledger.setItemDelegate(LedgerPainter(self.ledger))
         self.cuts = CutBar(session)
         self._chips = QHBoxLayout()
         self._chips.setSpacing(6)
@@ -69,7 +71,7 @@ class SurveyBench(QWidget):
         self._build()
         session.opened.connect(self._reload)
         session.watched_changed.connect(self._rechip)
-        session.job_changed.connect(self._rechip)
+        session.job_changed.connect(self._recut)
         session.plans_changed.connect(self.model.recount)
         session.selection_changed.connect(self._show_selection)
 
@@ -130,6 +132,16 @@ class SurveyBench(QWidget):
         self._show_selection()
 
     def _rechip(self) -> None:
+        self._show_chips()
+        self._apply()
+
+    def _recut(self) -> None:
+        """Follow an edit: the counts change, and only the filter of what is cut lets other rows through."""
+        self._show_chips()
+        if self._filter == _CUT:
+            self._apply()
+
+    def _show_chips(self) -> None:
         if not self._session.is_open:
             return
         for button in self._group.buttons():
@@ -149,10 +161,9 @@ class SurveyBench(QWidget):
         for key, label, count in chips:
             self._add_chip(f"{label} {count}", key == self._filter, partial(self.set_filter, key))
         if self._family:
-            self._add_chip(f"{self._family} ×", True, partial(self.set_family, ""), False)
-        self._apply()
+            self._add_chip(f"{self._family} ×", True, partial(self.set_family, ""))
 
-    def _add_chip(self, text: str, on: bool, act: partial[None], exclusive: bool = True) -> None:
+    def _add_chip(self, text: str, on: bool, act: partial[None]) -> None:
         chip = QPushButton(text, checkable=True, checked=on)
         chip.setObjectName("chip")
         chip.clicked.connect(lambda _=False: act())
@@ -224,12 +235,15 @@ class SurveyBench(QWidget):
         chosen = QItemSelection()
         first = None
         last_column = self.model.columnCount() - 1
-        for row in self._session.selected:
-            place = self.model.place_of(row)
-            if place is not None:
-                index = self.model.index(place, 0)
-                first = first or index
-                chosen.select(index, self.model.index(place, last_column))
+        found = [self.model.place_of(row) for row in self._session.selected]
+        places = sorted(place for place in found if place is not None)
+        if found and found[0] is not None:
+            first = self.model.index(found[0], 0)
+        # Neighbours are selected as one span: thousands of single rows would be slow to hold.
+        breaks = [i for i in range(1, len(places)) if places[i] != places[i - 1] + 1]
+        for start, stop in zip([0, *breaks], [*breaks, len(places)], strict=True):
+            if start < stop:
+                chosen.select(self.model.index(places[start], 0), self.model.index(places[stop - 1], last_column))
         picker = self.ledger.selectionModel()
         picker.select(chosen, QItemSelectionModel.SelectionFlag.ClearAndSelect)
         if first is not None:
