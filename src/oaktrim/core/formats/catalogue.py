@@ -105,7 +105,7 @@ def chain_bytes(
     block_width, block_height, block_bytes : of the format
     """
     if isinstance(width, int):
-        return _chain.py_func(width, height, levels, block_width, block_height, block_bytes)  # type: ignore[no-any-return]
+        return _chain.py_func(width, height, levels, block_width, block_height, block_bytes)
     out = np.empty(width.shape, np.int64)
     columns = (width, height, levels, block_width, block_height, block_bytes)
     _chain_columns(tuple(np.ascontiguousarray(column, np.int64) for column in columns), out)
