@@ -50,6 +50,10 @@ class _Seen:
     file_time: int
 
 
+def _is_texture(path: str) -> bool:
+    return os.path.splitext(path)[1].lower() in SUFFIXES
+
+
 def _walk(root: Path, ignore: pathspec.GitIgnoreSpec, unreadable: list[Unreadable]) -> Iterator[_Seen]:
     """Yield the files below the root in the order of their names; links to folders are not followed."""
     pending = [(root, "")]
@@ -76,7 +80,8 @@ def _walk(root: Path, ignore: pathspec.GitIgnoreSpec, unreadable: list[Unreadabl
                     facts = entry.stat()
                     yield _Seen(path, Path(entry.path), facts.st_size, facts.st_mtime_ns)
             except OSError as error:
-                unreadable.append(Unreadable(path, os_fault(error)))
+                if _is_texture(path):
+                    unreadable.append(Unreadable(path, os_fault(error)))
         pending.extend(reversed(folders))
 
 
@@ -152,7 +157,7 @@ def scan(
     yield Progress(0, 0, "looking for files")
     for seen in _walk(root, ignore, unreadable):
         files += 1
-        if os.path.splitext(seen.path)[1].lower() not in SUFFIXES:
+        if not _is_texture(seen.path):
             continue
         facts = known.get(seen.path)
         if facts and (facts.file_bytes, facts.file_time) == (seen.file_bytes, seen.file_time):

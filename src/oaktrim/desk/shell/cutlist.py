@@ -100,6 +100,9 @@ class CutList(QWidget):
         if not session.is_open or session.trying:
             return
         count = len(session.job.cuts)
+        if not count:
+            self.words.setText("No cuts yet: select textures and move a control.")
+            return
         parts = [f"{count} cut{'' if count == 1 else 's'}"]
         parts += [f"{bytes_text(session.saved_by_cuts(target))} off {target.name}" for target in session.targets]
         self.words.setText("  ·  ".join(parts))

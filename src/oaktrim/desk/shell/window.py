@@ -128,7 +128,7 @@ class Window(QMainWindow):
 
     def _rail(self) -> QWidget:
         rail = QWidget(objectName="rail")
-        rail.setFixedWidth(104)
+        rail.setFixedWidth(92)
         column = QVBoxLayout(rail)
         column.setContentsMargins(0, 8, 0, 8)
         column.setSpacing(0)

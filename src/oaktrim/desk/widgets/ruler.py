@@ -212,7 +212,7 @@ class BudgetRule(QWidget):
                 painter.fillRect(QRectF(left, wood.top() + 8, max(1.0, right - left - 1), 18), now.family(family))
         if r.total > r.limit:
             past = QRectF(self._x(r.limit), wood.top() + 8, self._x(r.total) - self._x(r.limit), 18)
-            painter.fillRect(past, QBrush(QColor(now.sheet), Qt.BrushStyle.DiagCrossPattern))
+            painter.fillRect(past, QBrush(QColor(now.brick), Qt.BrushStyle.DiagCrossPattern))
             painter.setPen(QPen(QColor(now.brick), 1.5, Qt.PenStyle.DashLine))
             painter.drawRect(past)
 

@@ -59,7 +59,7 @@ class Swatch(QFrame):
     def __init__(self, session: Session, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self.setObjectName("swatch")
-        self.setFixedWidth(296)
+        self.setFixedWidth(284)
         self._session = session
         self._loading: Work | None = None
         self._shown = ""

@@ -8,7 +8,7 @@ from functools import partial
 import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import QItemSelection, QItemSelectionModel, QSize, Qt
-from PySide6.QtGui import QGuiApplication, QKeySequence, QShortcut
+from PySide6.QtGui import QGuiApplication, QKeySequence, QResizeEvent, QShortcut
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QButtonGroup,
@@ -29,7 +29,9 @@ from oaktrim.desk.session import Session
 from oaktrim.desk.widgets.ledgerpainter import LedgerPainter
 
 _ROW_HEIGHT = 32
-_WIDTHS = (180, 104, 80, 80, 78, 76, 76, 76, 74)
+_WIDTHS = (180, 98, 76, 76, 74, 72, 74, 72, 72)
+# A ledger narrower than this shows no package column; the figure stays in the budget rules.
+_ROOM_FOR_ALL = 800
 _ALL, _FINDINGS, _CUT = "All", "Findings", "Cut"
 _LABELS = {
     "not-power-of-two": "Not power of two",
@@ -135,6 +137,10 @@ class SurveyBench(QWidget):
         self._show_chips()
         self._apply()
 
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        self.ledger.setColumnHidden(7, self.width() < _ROOM_FOR_ALL)
+        self._show_chips()
+
     def _recut(self) -> None:
         """Follow an edit: the counts change, and only the filter of what is cut lets other rows through."""
         self._show_chips()
@@ -154,8 +160,12 @@ class SurveyBench(QWidget):
         kinds = Counter(finding.code for finding in findings if finding.code in _LABELS)
         marked = {finding.path for finding in findings if finding.path in inventory.row_of}
         chips = [(_ALL, _ALL, len(inventory.textures)), (_FINDINGS, _FINDINGS, len(marked))]
-        chips += [(code, _LABELS[code], count) for code, count in kinds.most_common(3)]
         chips.append((_CUT, _CUT, int(self._session.plan().touched.sum())))
+        room = self.width() - 420
+        for code, count in kinds.most_common():
+            room -= self.fontMetrics().horizontalAdvance(f"{_LABELS[code]} {count}") + 26
+            if room > 0 or code == self._filter:
+                chips.append((code, _LABELS[code], count))
         if self._filter not in {key for key, _, _ in chips}:
             self._filter = _ALL
         for key, label, count in chips:

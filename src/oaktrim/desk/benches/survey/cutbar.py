@@ -1,4 +1,4 @@
-"""The cut bar: what is changed on the selected textures, in one row of controls."""
+"""The cut bar: what is changed on the selected textures."""
 
 from __future__ import annotations
 
@@ -27,7 +27,7 @@ class CutBar(QFrame):
         self._session = session
         self._who = QLabel(objectName="heading")
         self.cap = QSlider(Qt.Orientation.Horizontal, minimum=0, maximum=len(_SIDES), pageStep=1)
-        self.cap.setMinimumWidth(150)
+        self.cap.setMinimumWidth(120)
         self._cap_words = QLabel()
         self._cap_words.setMinimumWidth(44)
         self.drop = QSpinBox(minimum=0, maximum=8)
@@ -50,29 +50,35 @@ class CutBar(QFrame):
         for row in (first, second):
             row.setSpacing(8)
             column.addLayout(row)
+        self._who.setMinimumWidth(124)
         first.addWidget(self._who)
-        first.addStretch(1)
-        first.addWidget(QLabel("for"))
+        self._add(first, "Cap", self.cap, 1)
+        first.addWidget(self._cap_words)
+        first.addWidget(QLabel("for", objectName="soft"))
         first.addWidget(self.scope)
-        for text, widgets in (
-            ("Cap", (self.cap, self._cap_words)),
-            ("Drop", (self.drop,)),
-            ("Format", (self.format,)),
-            ("Levels", (self.levels,)),
-            ("Effort", (self.effort,)),
+        for text, widget in (
+            ("Drop", self.drop),
+            ("Format", self.format),
+            ("Levels", self.levels),
+            ("Effort", self.effort),
         ):
-            label = QLabel(text, objectName="soft")
-            label.setBuddy(widgets[0])
-            widgets[0].setAccessibleName(f"{text} of the selected textures")
-            second.addWidget(label)
-            for widget in widgets:
-                second.addWidget(widget, 1 if widget is self.cap else 0)
+            self._add(second, text, widget, 0)
+        second.addStretch(1)
         self.scope.setAccessibleName("Targets that the cut is for")
+        self.scope.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToContents)
         self.cap.setToolTip("The longest side is at most this; drag it and watch the budget rules")
         self.drop.setToolTip("How many of the largest levels are left out; adds to a cap")
         self.levels.addItems([_AS_IS, "on", "off"])
         self.effort.addItems([_AS_IS, *(e.value for e in Effort)])
         self.format.setMinimumWidth(96)
+
+    @staticmethod
+    def _add(row: QHBoxLayout, text: str, control: QWidget, stretch: int) -> None:
+        label = QLabel(text, objectName="soft")
+        label.setBuddy(control)
+        control.setAccessibleName(f"{text} of the selected textures")
+        row.addWidget(label)
+        row.addWidget(control, stretch)
 
     def _connect(self) -> None:
         self.cap.valueChanged.connect(self._cap_moved)
