@@ -12,7 +12,7 @@ import msgspec
 from oaktrim.cli.console import console, run, table
 from oaktrim.core.codecs.effort import Effort, EncodeOptions
 from oaktrim.core.codecs.texture import encodable_format, encode_texture
-from oaktrim.core.errors import FileError, Unsupported
+from oaktrim.core.errors import FileError, Unsupported, shown
 from oaktrim.core.files import ktx2
 from oaktrim.core.files.atomic import read_bytes, write_atomic
 from oaktrim.core.files.pictures import pack_texture, parse_texture, read_picture, texture_image, write_png
@@ -44,7 +44,7 @@ def _encode_all(jobs: list[tuple[Path, Path, Task[int]]]) -> Task[list[tuple[str
     for place, (source, target, task) in enumerate(jobs):
         yield Progress(place, len(jobs), source.name)
         size = yield from _quietly(task, place, len(jobs), source.name)
-        done.append((str(target), size))
+        done.append((shown(target), size))
     return done
 
 
@@ -112,7 +112,7 @@ def decode(file: Path, level: int, out: Path) -> None:
         raise FileError(file, "would be written over itself; sources are never written")
     image = texture_image(parse_texture(read_bytes(file), file), file, level)
     write_png(out, image)
-    click.echo(f"{out}: {image.width}x{image.height}, {''.join(image.channels)}, {image.bit_depth} bits")
+    click.echo(f"{shown(out)}: {image.width}x{image.height}, {''.join(image.channels)}, {image.bit_depth} bits")
 
 
 @click.command()

@@ -9,6 +9,7 @@ import click
 from oaktrim.cli.console import EXIT_OVER, console, run, table
 from oaktrim.cli.sources import Source, source_at, weigh_source
 from oaktrim.cli.survey import standing_text
+from oaktrim.core.errors import shown
 from oaktrim.core.plan.resolve import Plan, limits_of
 from oaktrim.core.ship.manifest import NAME
 from oaktrim.core.ship.run import Shipped
@@ -46,7 +47,7 @@ def ship(path: Path, target: str, out: Path) -> None:
     said = f"{shipped.written} written, {shipped.unchanged} unchanged"
     if shipped.removed:
         said += f", {shipped.removed} removed that the job no longer ships"
-    click.echo(f"{out}: {said}; see {NAME}")
+    click.echo(f"{shown(out)}: {said}; see {NAME}")
     print_result(plan, shipped)
     for failure in shipped.manifest.failed:
         click.echo(f"oak-trim: not shipped: {failure.error}", err=True)

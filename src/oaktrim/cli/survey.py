@@ -9,6 +9,7 @@ from rich.text import Text
 
 from oaktrim.cli.console import EXIT_OVER, console, table
 from oaktrim.cli.sources import source_at, weigh_source
+from oaktrim.core.errors import shown
 from oaktrim.core.plan.report import Survey, as_csv, as_json
 from oaktrim.core.plan.resolve import Plan, Standing, limits_of
 from oaktrim.core.targets.target import Target
@@ -34,7 +35,7 @@ def _print_table(found: Survey) -> None:
     inventory = found.inventory
     out.print(
         Text(
-            f"{inventory.root}: {len(inventory.textures)} textures in {inventory.files} files"
+            f"{shown(inventory.root)}: {len(inventory.textures)} textures in {inventory.files} files"
             + (f", {len(inventory.unreadable)} unreadable" if inventory.unreadable else "")
         )
     )
@@ -46,13 +47,13 @@ def _print_table(found: Survey) -> None:
         _print_dearest(found, found.plans[0])
     if found.findings:
         out.print()
-        shown = found.findings[:_LONGEST_LIST]
-        for finding in shown:
+        listed = found.findings[:_LONGEST_LIST]
+        for finding in listed:
             stake = f", {bytes_text(finding.bytes)} at stake" if finding.bytes else ""
             out.print(Text(f"{finding.severity.value}: {finding.path}: {finding.code}{stake}"))
             out.print(Text(f"    {finding.message}"))
-        if len(found.findings) > len(shown):
-            out.print(f"... and {len(found.findings) - len(shown)} findings more: --as csv or --as json lists all")
+        if len(found.findings) > len(listed):
+            out.print(f"... and {len(found.findings) - len(listed)} findings more: --as csv or --as json lists all")
 
 
 def _print_dearest(found: Survey, plan: Plan) -> None:
