@@ -16,7 +16,7 @@ from numba import njit
 from numpy.typing import NDArray
 
 from oaktrim.core.codecs.bc1fit import FAR, FAST, draft_ends, palette_of, search_ends, walk_moves
-from oaktrim.core.codecs.bc4 import channel_block, decode_channel
+from oaktrim.core.codecs.bc4 import channel_block, channel_palette
 from oaktrim.core.codecs.effort import EncodeOptions
 from oaktrim.core.pixels.image import Image, Pixels, held, to_rgba
 from oaktrim.core.progress import each_chunk
@@ -165,40 +165,59 @@ def _encode_rows(pixels, alpha_use, threshold, effort, single, moves, start, sto
 
 
 @njit(nogil=True, cache=True)
-def _decode_rows(blocks, offset, may_three, start, stop, out):
-    """Decode the colour of block rows into `out` (H, W, 3 or 4) uint8; with four channels code 3 of three is clear."""
-    height, width, channels = out.shape
-    colours = np.empty((4, 4), np.uint8)
+def _colour_words(block, may_three, clear_code, words):
+    """Fill `words` (4,) uint32 with a block's colours, red lowest; alpha is full, but clear where code 3 may be."""
+    first = np.int64(block[0]) | np.int64(block[1]) << 8
+    second = np.int64(block[2]) | np.int64(block[3]) << 8
+    r0, r1 = first >> 11, second >> 11
+    g0, g1 = first >> 5 & 63, second >> 5 & 63
+    b0, b1 = first & 31, second & 31
+    r0, r1 = r0 << 3 | r0 >> 2, r1 << 3 | r1 >> 2
+    g0, g1 = g0 << 2 | g0 >> 4, g1 << 2 | g1 >> 4
+    b0, b1 = b0 << 3 | b0 >> 2, b1 << 3 | b1 >> 2
+    full = np.int64(255) << 24
+    words[0] = r0 | g0 << 8 | b0 << 16 | full
+    words[1] = r1 | g1 << 8 | b1 << 16 | full
+    if may_three and first <= second:
+        words[2] = (r0 + r1 + 1) >> 1 | (g0 + g1 + 1) >> 1 << 8 | (b0 + b1 + 1) >> 1 << 16 | full
+        words[3] = 0 if clear_code else full
+    else:
+        words[2] = (2 * r0 + r1 + 1) // 3 | (2 * g0 + g1 + 1) // 3 << 8 | (2 * b0 + b1 + 1) // 3 << 16 | full
+        words[3] = (r0 + 2 * r1 + 1) // 3 | (g0 + 2 * g1 + 1) // 3 << 8 | (b0 + 2 * b1 + 1) // 3 << 16 | full
+
+
+@njit(nogil=True, cache=True)
+def _decode_rows(blocks, alpha_use, start, stop, out):
+    """Decode block rows (rows, columns, 8 or 16) uint8 into `out` (H, W) uint32, one word a pixel, red lowest."""
+    height, width = out.shape
+    words = np.empty(4, np.uint32)
+    steps = np.empty(8, np.uint8)
+    alphas = np.zeros(8, np.uint32)
+    beside = alpha_use == BESIDE
+    offset = 8 if beside else 0
     for by in range(start, stop):
         tall = min(4, height - by * 4)
         for bx in range(blocks.shape[1]):
-            block = blocks[by, bx, offset : offset + 8]
-            first = np.int64(block[0]) | np.int64(block[1]) << 8
-            second = np.int64(block[2]) | np.int64(block[3]) << 8
-            three = may_three and first <= second
-            for c in range(3):
-                shift = 11 - 5 * c if c < 2 else 0
-                shift = 5 if c == 1 else shift
-                if c == 1:
-                    a, b = first >> 5 & 63, second >> 5 & 63
-                    a, b = a << 2 | a >> 4, b << 2 | b >> 4
-                else:
-                    a, b = first >> shift & 31, second >> shift & 31
-                    a, b = a << 3 | a >> 2, b << 3 | b >> 2
-                colours[0, c] = a
-                colours[1, c] = b
-                colours[2, c] = (a + b + 1) // 2 if three else (2 * a + b + 1) // 3
-                colours[3, c] = 0 if three else (a + 2 * b + 1) // 3
-            colours[:, 3] = 255
-            if three:
-                colours[3, 3] = 0
+            block = blocks[by, bx]
+            _colour_words(block[offset:], not beside, alpha_use == ONE_BIT, words)
+            bits = np.uint64(0)
+            if beside:
+                channel_palette(block, steps)
+                for i in range(8):
+                    alphas[i] = np.uint32(steps[i]) << np.uint32(24)
+                for i in range(6):
+                    bits |= np.uint64(block[2 + i]) << np.uint64(8 * i)
+                for i in range(4):
+                    words[i] &= np.uint32(0xFFFFFF)
             wide = min(4, width - bx * 4)
             for y in range(tall):
-                codes = np.int64(block[4 + y])
+                row = out[by * 4 + y, bx * 4 : bx * 4 + wide]
+                codes = np.uint32(block[offset + 4 + y])
                 for x in range(wide):
-                    code = codes >> (2 * x) & 3
-                    for c in range(channels):
-                        out[by * 4 + y, bx * 4 + x, c] = colours[code, c]
+                    row[x] = words[codes >> np.uint32(2 * x) & np.uint32(3)]
+                if beside:
+                    for x in range(wide):
+                        row[x] |= alphas[bits >> np.uint64(3 * (4 * y + x)) & np.uint64(7)]
 
 
 @cache
@@ -233,18 +252,16 @@ def _encode(image: Image, options: EncodeOptions, alpha_use: int) -> bytes:
     return out.tobytes()
 
 
-def _decode(data: bytes, width: int, height: int, channels: int, beside: bool) -> Pixels:
-    blocks = np.frombuffer(data, np.uint8).reshape(-(-height // 4), -(-width // 4), 16 if beside else 8)
-    out = np.empty((height, width, channels), np.uint8)
-    offset = 8 if beside else 0
+def _decode(data: bytes, width: int, height: int, alpha_use: int) -> Pixels:
+    block_bytes = 16 if alpha_use == BESIDE else 8
+    blocks = np.frombuffer(data, np.uint8).reshape(-(-height // 4), -(-width // 4), block_bytes)
+    out = np.empty((height, width), "<u4")
 
     def rows(start: int, stop: int) -> None:
-        _decode_rows(blocks, offset, not beside, start, stop, out)
-        if beside:
-            decode_channel(blocks, 16, 0, start, stop, 3, out)
+        _decode_rows(blocks, alpha_use, start, stop, out)
 
     each_chunk(rows, blocks.shape[0], max(1, 8192 // blocks.shape[1]))
-    return out
+    return out.view(np.uint8).reshape(height, width, 4)
 
 
 def encode_bc1(image: Image, options: EncodeOptions) -> bytes:
@@ -254,7 +271,7 @@ def encode_bc1(image: Image, options: EncodeOptions) -> bytes:
 
 def decode_bc1(data: bytes, width: int, height: int) -> Pixels:
     """Decode to (H, W, 3) uint8."""
-    return _decode(data, width, height, 3, beside=False)
+    return _decode(data, width, height, OPAQUE)[..., :3]
 
 
 def encode_bc1_a1(image: Image, options: EncodeOptions) -> bytes:
@@ -264,7 +281,7 @@ def encode_bc1_a1(image: Image, options: EncodeOptions) -> bytes:
 
 def decode_bc1_a1(data: bytes, width: int, height: int) -> Pixels:
     """Decode to (H, W, 4) uint8."""
-    return _decode(data, width, height, 4, beside=False)
+    return _decode(data, width, height, ONE_BIT)
 
 
 def encode_bc3(image: Image, options: EncodeOptions) -> bytes:
@@ -274,4 +291,4 @@ def encode_bc3(image: Image, options: EncodeOptions) -> bytes:
 
 def decode_bc3(data: bytes, width: int, height: int) -> Pixels:
     """Decode to (H, W, 4) uint8."""
-    return _decode(data, width, height, 4, beside=True)
+    return _decode(data, width, height, BESIDE)

@@ -5,8 +5,6 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 
-import numpy as np
-
 from oaktrim.core.codecs import bc1, bc4, plain
 from oaktrim.core.codecs.effort import EncodeOptions
 from oaktrim.core.errors import Unsupported
@@ -121,4 +119,4 @@ def decode_level(texture: EncodedTexture, level: int = 0) -> Image:
         if len(letters) == pixels.shape[2]
         else CHANNEL_NAMES[pixels.shape[2]]
     )
-    return Image(np.ascontiguousarray(pixels), names, texture.transfer)
+    return Image(pixels, names, texture.transfer)

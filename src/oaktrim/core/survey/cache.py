@@ -15,7 +15,7 @@ from oaktrim.core.pixels.image import CHANNEL_NAMES, Image, Transfer
 from oaktrim.core.survey.inventory import TextureFacts
 
 # Raised whenever facts, samples or pictures are made in another way; older rows are then left behind.
-_VERSION = 1
+_VERSION = 2
 _TABLES = f"""
 create table if not exists facts_{_VERSION} (root text, path text, facts blob, primary key (root, path)) without rowid;
 create table if not exists sample_{_VERSION} (content text primary key, shape text, pixels blob) without rowid;

@@ -13,7 +13,7 @@ from oaktrim.core.formats.catalogue import format_named
 from oaktrim.core.pixels.image import Image
 from oaktrim.core.targets.target import Packing
 
-_TILE, _TILES = 32, 4
+_TILE, _TILES = 16, 4
 
 # What estimates are measured with, by method; targets may pack harder, which changes little.
 PACKINGS = {"deflate": Packing("deflate", 6), "zstd": Packing("zstd", 6)}
@@ -27,7 +27,7 @@ def pack_bytes(data: bytes, packing: Packing) -> int:
 
 
 def sample_of(image: Image) -> Image:
-    """Return up to 4x4 tiles of 32x32 pixels, evenly spread and side by side; a picture no larger stays whole."""
+    """Return up to 4x4 tiles of 16x16 pixels, evenly spread and side by side; a picture no larger stays whole."""
     rows, columns = (_starts(side) for side in (image.height, image.width))
     bands = [np.concatenate([image.pixels[y : y + _TILE, x : x + _TILE] for x in columns], axis=1) for y in rows]
     return image.with_pixels(np.concatenate(bands, axis=0))
