@@ -23,20 +23,20 @@ from oaktrim.core.progress import each_chunk
 
 
 @njit(nogil=True, cache=True)
-def _load(pixels, bx, by, px):
-    """Fill px (4, 16) with the block's R, G, B and alpha; the border's pixels stand in beyond it."""
+def _load(pixels, bx, by, channels, px):
+    """Fill px (4, 16) with the first 3 or 4 channels of a block; the border's pixels stand in beyond it."""
     height, width = pixels.shape[:2]
     if by * 4 + 4 <= height and bx * 4 + 4 <= width:
         for y in range(4):
             for x in range(4):
-                for c in range(4):
+                for c in range(channels):
                     px[c, 4 * y + x] = pixels[by * 4 + y, bx * 4 + x, c]
         return
     for y in range(4):
         row = min(by * 4 + y, height - 1)
         for x in range(4):
             column = min(bx * 4 + x, width - 1)
-            for c in range(4):
+            for c in range(channels):
                 px[c, 4 * y + x] = pixels[row, column, c]
 
 
@@ -141,9 +141,19 @@ def _encode_rows(pixels, alpha_use, threshold, effort, single, moves, start, sto
     clear, codes = np.zeros(16, np.bool_), np.empty(16, np.int32)
     palette = np.empty((3, 4), np.float32)
     best, ends, trial = np.empty(6, np.int32), np.empty(6, np.int32), np.empty(6, np.int32)
+    draft = effort == 0 and alpha_use == OPAQUE
+    for i in range(16):
+        px[3, i] = np.float32(1.0)
     for by in range(start, stop):
         for bx in range(out.shape[1]):
-            _load(pixels, bx, by, px)
+            block = out[by, bx]
+            if draft:
+                _load(pixels, bx, by, 3, px)
+                if draft_ends(px, best, trial, palette) == 0:
+                    _solid(px, single, best)
+                _write(px, best, False, clear, palette, codes, block)
+                continue
+            _load(pixels, bx, by, 4, px)
             any_clear = _weigh(px, alpha, clear, alpha_use, threshold)
             weight, seen = _show(px)
             solid = weight == 0 or _is_solid(px, seen)
@@ -154,10 +164,9 @@ def _encode_rows(pixels, alpha_use, threshold, effort, single, moves, start, sto
             elif solid and not any_clear:
                 _solid(px, single, best)
             elif effort == 0 and not any_clear:
-                draft_ends(px, best)
+                draft_ends(px, best, trial, palette)
             else:
                 three, _ = search_ends(px, effort, alpha_use != BESIDE, any_clear, moves, best, ends, trial, palette)
-            block = out[by, bx]
             if alpha_use == BESIDE:
                 channel_block(alpha, effort, block[:8])
                 block = block[8:]

@@ -14,6 +14,8 @@ from numpy.typing import NDArray
 FAST = {"contract", "reassoc", "nsz", "arcp"}
 # Squared errors are whole numbers below 2**24, so a block's sum is exact enough in float32.
 FAR = np.float32(1e9)
+# Sixteen times a variance: the colours of such a block lie within a few codes of each other.
+_CLOSE = np.float32(16.0 * 48.0)
 
 
 @njit(nogil=True, cache=True, fastmath=FAST)
@@ -159,9 +161,20 @@ def _axis_ends(px, inset, ends):
     _quantise(mr + x * low, mg + y * low, mb + z * low, ends, 3)
 
 
+@njit(nogil=True, cache=True)
+def _copy(source, target):
+    # A slice assignment checks for overlap each time, which costs more than these six moves.
+    for k in range(6):
+        target[k] = source[k]
+
+
 @njit(nogil=True, cache=True, fastmath=FAST)
-def draft_ends(px, ends):
-    """Set `ends` in one straight run, without looking back: principal axis, steps by projection, two refits."""
+def draft_ends(px, ends, trial, palette):
+    """Set `ends` in one straight run: principal axis, steps by projection, two refits; return the variance times 16.
+
+    Weights are not looked at. Where the colours lie closer than the codes, ends rounded away from each other are
+    tried too: their steps between fall where no code does.
+    """
     sr = sg = sb = rr = rg = rb = gg = gb = bb = np.float32(0.0)
     for i in range(16):
         r, g, b = px[0, i], px[1, i], px[2, i]
@@ -182,6 +195,9 @@ def draft_ends(px, ends):
     gg -= sg * mg
     gb -= sg * mb
     bb -= sb * mb
+    spread = rr + gg + bb
+    if spread == 0:
+        return spread
     if rr >= gg and rr >= bb:
         x, y, z = rr, rg, rb
     elif gg >= bb:
@@ -236,13 +252,15 @@ def draft_ends(px, ends):
         )
     _quantise(r0, g0, b0, ends, 0)
     _quantise(r1, g1, b1, ends, 3)
-
-
-@njit(nogil=True, cache=True)
-def _copy(source, target):
-    # A slice assignment checks for overlap each time, which costs more than these six moves.
-    for k in range(6):
-        target[k] = source[k]
+    if spread < _CLOSE:
+        # Half a code further out than the nearest code is the next code out.
+        half, fine = np.float32(255.0 / 62.0), np.float32(255.0 / 126.0)
+        sr, sg, sb = (half if r0 > r1 else -half), (fine if g0 > g1 else -fine), (half if b0 > b1 else -half)
+        _quantise(r0 + sr, g0 + sg, b0 + sb, trial, 0)
+        _quantise(r1 - sr, g1 - sg, b1 - sb, trial, 3)
+        if _cost(px, trial, False, palette) < _cost(px, ends, False, palette):
+            _copy(trial, ends)
+    return spread
 
 
 @njit(nogil=True, cache=True, inline="never")
