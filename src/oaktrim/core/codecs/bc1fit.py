@@ -314,11 +314,11 @@ def search_ends(px, effort, may_three, must_three, moves, best_ends, ends, trial
             inset = np.float32(1.0) if starts == 1 or start == 3 else np.float32(0.5) * np.float32(start)
             _axis_ends(px, inset * np.float32(1.0 / 16.0), ends)
             cost = _cost(px, ends, three, palette)
-            refits, walks = 2 + 3 * effort, 0
+            refits, walks = 3 * effort - 1, 0
         else:
             three, cost = best_three, best
             _copy(best_ends, ends)
-            refits, walks = 0, 4 * effort
+            refits, walks = 0, 4 * effort - 2
         cost = _descend(px, three, ends, trial, palette, cost, refits, moves, used, walks)
         if attempt >= starts * modes or cost < best:
             best = cost

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import fnmatch
+import re
+from collections.abc import Callable
 from dataclasses import dataclass
 from enum import Enum
-from pathlib import PurePosixPath
+from functools import lru_cache
 
 import msgspec
 
@@ -106,9 +108,21 @@ class RoleGuess:
 
 
 def guess_role(path: str, patterns: tuple[RolePattern, ...] = DEFAULT_PATTERNS) -> RoleGuess:
-    """Return the role of a file by its name: the first pattern that matches the name without its ending."""
-    stem = PurePosixPath(path).stem.lower().replace("-", "_").replace(" ", "_")
-    for row in patterns:
-        if fnmatch.fnmatchcase(stem, row.pattern):
-            return RoleGuess(row.role, f"the name ends like {row.pattern}")
-    return RoleGuess(Role.UNKNOWN, "no pattern fits the name")
+    """Return the role of a file by its name: the first pattern that fits the name without its ending."""
+    return role_guesser(patterns)(path)
+
+
+@lru_cache(maxsize=8)
+def role_guesser(patterns: tuple[RolePattern, ...]) -> Callable[[str], RoleGuess]:
+    """Return what guesses roles by some patterns: one expression for all of them, for trees of thousands."""
+    parts = (f"(?P<p{place}>{fnmatch.translate(row.pattern)})" for place, row in enumerate(patterns))
+    match = re.compile("|".join(parts) or "(?!)").match
+    guesses = {f"p{place}": RoleGuess(row.role, f"the name fits {row.pattern}") for place, row in enumerate(patterns)}
+    unknown = RoleGuess(Role.UNKNOWN, "no pattern fits the name")
+
+    def guess(path: str) -> RoleGuess:
+        name = path.rsplit("/", 1)[-1]
+        found = match((name.rpartition(".")[0] or name).lower().replace("-", "_").replace(" ", "_"))
+        return unknown if found is None else guesses[found.lastgroup or ""]
+
+    return guess

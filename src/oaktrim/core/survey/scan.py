@@ -17,8 +17,8 @@ from oaktrim.core.pixels.image import Image
 from oaktrim.core.pixels.statistics import PixelFacts, pixel_facts
 from oaktrim.core.progress import Progress, Task, spread
 from oaktrim.core.survey.cache import SurveyCache
-from oaktrim.core.survey.inventory import Inventory, TextureFacts, Unreadable, file_of, natural_format
-from oaktrim.core.survey.roles import DEFAULT_PATTERNS, RolePattern, guess_role
+from oaktrim.core.survey.inventory import Inventory, TextureFacts, Unreadable, natural_format
+from oaktrim.core.survey.roles import DEFAULT_PATTERNS, RolePattern, role_guesser
 from oaktrim.core.survey.sample import PACKINGS, packed_share, sample_of
 
 DEFAULT_IGNORE = (".*", "__pycache__/")
@@ -45,18 +45,22 @@ class _Seen:
     """A file met on the walk; size and time are -1 where it could not be asked."""
 
     path: str
-    file: Path
+    place: str
     file_bytes: int
     file_time: int
 
+    @property
+    def file(self) -> Path:
+        return Path(self.place)
+
 
 def _is_texture(path: str) -> bool:
-    return os.path.splitext(path)[1].lower() in SUFFIXES
+    return path[path.rfind(".") :].lower() in SUFFIXES
 
 
 def _walk(root: Path, ignore: pathspec.GitIgnoreSpec, unreadable: list[Unreadable]) -> Iterator[_Seen]:
     """Yield the files below the root in the order of their names; links to folders are not followed."""
-    pending = [(root, "")]
+    pending = [(str(root), "")]
     while pending:
         folder, prefix = pending.pop()
         try:
@@ -73,12 +77,12 @@ def _walk(root: Path, ignore: pathspec.GitIgnoreSpec, unreadable: list[Unreadabl
             try:
                 if entry.is_dir(follow_symlinks=False):
                     if not ignore.match_file(path + "/"):
-                        folders.append((Path(entry.path), path + "/"))
+                        folders.append((entry.path, path + "/"))
                 elif not ignore.match_file(path):
                     if entry.is_symlink() and Path(entry.path).is_dir():
                         continue
                     facts = entry.stat()
-                    yield _Seen(path, Path(entry.path), facts.st_size, facts.st_mtime_ns)
+                    yield _Seen(path, entry.path, facts.st_size, facts.st_mtime_ns)
             except OSError as error:
                 if _is_texture(path):
                     unreadable.append(Unreadable(path, os_fault(error)))
@@ -126,13 +130,6 @@ def _read(seen: _Seen, max_pixels: int) -> tuple[TextureFacts, Image | None]:
         packed=packed,
     )
     return facts, sample
-
-
-def read_facts(root: Path, path: str, settings: ScanSettings = ScanSettings()) -> tuple[TextureFacts, Image | None]:
-    """Read one texture below a root anew; see `scan`."""
-    file = file_of(root, path)
-    facts = file.stat()
-    return _read(_Seen(path, file, facts.st_size, facts.st_mtime_ns), settings.max_pixels)
 
 
 def scan(
@@ -193,5 +190,6 @@ def scan(
         if cache is not None and new:
             cache.keep(root, new, samples)
     textures = tuple(found[path] for path in sorted(found))
-    roles = tuple(guess_role(texture.path, settings.patterns) for texture in textures)
+    guess = role_guesser(settings.patterns)
+    roles = tuple(guess(texture.path) for texture in textures)
     return Inventory(root, textures, roles, tuple(sorted(unreadable, key=lambda u: u.path)), files)
