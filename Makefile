@@ -8,13 +8,13 @@ READY_DEV := .venv/.ready-dev
 .PHONY: setup demo test lint bench screenshots clean
 
 setup: $(READY)
+	@$(BIN)/oak-trim prepare
 
 $(READY): pyproject.toml constraints.txt
 	@command -v $(PYTHON) >/dev/null || { echo "Oak Trim needs Python 3.11: install python3.11 and python3.11-venv."; exit 1; }
 	$(PYTHON) -m venv .venv
 	$(BIN)/pip install --quiet --disable-pip-version-check -c constraints.txt -e .
 	@touch $(READY)
-	$(BIN)/oak-trim prepare
 
 $(READY_DEV): $(READY)
 	$(BIN)/pip install --quiet --disable-pip-version-check -c constraints.txt -e '.[dev]'

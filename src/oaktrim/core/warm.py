@@ -7,6 +7,7 @@ import numpy as np
 from oaktrim.core.codecs.effort import Effort, EncodeOptions
 from oaktrim.core.codecs.texture import ENCODABLE, decode_level, encode_texture
 from oaktrim.core.formats.catalogue import FORMATS, chain_bytes
+from oaktrim.core.kernels import forget_old_kernels
 from oaktrim.core.pixels.image import Image
 from oaktrim.core.pixels.levels import make_levels
 from oaktrim.core.pixels.resample import Resampling
@@ -21,6 +22,7 @@ def warm() -> Task[None]:
         for dtype in (np.uint8, np.uint16, np.float16, np.float32)
         for channels in (1, 2, 3, 4)
     ]
+    forget_old_kernels()
     total = len(pictures) + len(ENCODABLE)
     chain_bytes(*[np.ones(1, np.int64)] * 6)
     for done, picture in enumerate(pictures):

@@ -257,7 +257,7 @@ def _encode(image: Image, options: EncodeOptions, alpha_use: int) -> bytes:
     def rows(start: int, stop: int) -> None:
         _encode_rows(pixels, alpha_use, options.alpha_threshold, effort, single, moves, start, stop, out)
 
-    each_chunk(rows, out.shape[0], max(1, 1024 // out.shape[1]), options.threads)
+    each_chunk(rows, out.shape[0], max(1, 8192 // out.shape[1]), options.threads)
     return out.tobytes()
 
 

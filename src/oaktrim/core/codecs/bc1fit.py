@@ -170,7 +170,7 @@ def _copy(source, target):
 
 @njit(nogil=True, cache=True, fastmath=FAST)
 def draft_ends(px, ends, trial, palette):
-    """Set `ends` in one straight run: principal axis, steps by projection, two refits; return the variance times 16.
+    """Set `ends` in one straight run: principal axis, steps by projection, one refit; return the variance times 16.
 
     Weights are not looked at. Where the colours lie closer than the codes, ends rounded away from each other are
     tried too: their steps between fall where no code does.
@@ -204,7 +204,7 @@ def draft_ends(px, ends, trial, palette):
         x, y, z = rg, gg, gb
     else:
         x, y, z = rb, gb, bb
-    for _ in range(3):
+    for _ in range(2):
         u = rr * x + rg * y + rb * z
         v = rg * x + gg * y + gb * z
         w = rb * x + gb * y + bb * z
@@ -221,26 +221,24 @@ def draft_ends(px, ends, trial, palette):
     top, bottom = (high - pull - middle) * inv, (low + pull - middle) * inv
     r0, g0, b0 = mr + x * top, mg + y * top, mb + z * top
     r1, g1, b1 = mr + x * bottom, mg + y * bottom, mb + z * bottom
-    for _ in range(2):
-        dr, dg, db = r1 - r0, g1 - g0, b1 - b0
-        scale = np.float32(3.0) / (dr * dr + dg * dg + db * db + np.float32(1e-6))
-        dr, dg, db = dr * scale, dg * scale, db * scale
-        start = np.float32(0.5) - (r0 * dr + g0 * dg + b0 * db)
-        s1 = s2 = br = bg = bc = np.float32(0.0)
-        for i in range(16):
-            r, g, b = px[0, i], px[1, i], px[2, i]
-            t = np.floor(min(max(r * dr + g * dg + b * db + start, np.float32(0.0)), np.float32(3.0)))
-            s1 += t
-            s2 += t * t
-            br += t * r
-            bg += t * g
-            bc += t * b
-        third = np.float32(1.0 / 3.0)
-        s1, s2, br, bg, bc = s1 * third, s2 * third * third, br * third, bg * third, bc * third
-        aa, ab = np.float32(16.0) - s1 - s1 + s2, s1 - s2
-        det = aa * s2 - ab * ab
-        if det < np.float32(1e-3):
-            break
+    dr, dg, db = r1 - r0, g1 - g0, b1 - b0
+    scale = np.float32(3.0) / (dr * dr + dg * dg + db * db + np.float32(1e-6))
+    dr, dg, db = dr * scale, dg * scale, db * scale
+    start = np.float32(0.5) - (r0 * dr + g0 * dg + b0 * db)
+    s1 = s2 = br = bg = bc = np.float32(0.0)
+    for i in range(16):
+        r, g, b = px[0, i], px[1, i], px[2, i]
+        t = np.floor(min(max(r * dr + g * dg + b * db + start, np.float32(0.0)), np.float32(3.0)))
+        s1 += t
+        s2 += t * t
+        br += t * r
+        bg += t * g
+        bc += t * b
+    third = np.float32(1.0 / 3.0)
+    s1, s2, br, bg, bc = s1 * third, s2 * third * third, br * third, bg * third, bc * third
+    aa, ab = np.float32(16.0) - s1 - s1 + s2, s1 - s2
+    det = aa * s2 - ab * ab
+    if det >= np.float32(1e-3):
         inv = np.float32(1.0) / det
         r0, g0, b0, r1, g1, b1 = (
             ((sr - br) * s2 - br * ab) * inv,

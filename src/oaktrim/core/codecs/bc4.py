@@ -253,7 +253,7 @@ def encode_channels(image: Image, options: EncodeOptions, channels: int) -> byte
     def rows(start: int, stop: int) -> None:
         _encode_rows(pixels, channels, effort, start, stop, out)
 
-    each_chunk(rows, out.shape[0], max(1, 1024 // out.shape[1]), options.threads)
+    each_chunk(rows, out.shape[0], max(1, 8192 // out.shape[1]), options.threads)
     return out.tobytes()
 
 
