@@ -8,6 +8,7 @@ from dataclasses import dataclass
 
 import msgspec
 
+from oaktrim.core.errors import shown
 from oaktrim.core.formats.catalogue import ORDER
 from oaktrim.core.plan.cuts import Cut
 from oaktrim.core.plan.packing import PackedShares
@@ -79,7 +80,7 @@ def as_json(found: Survey) -> bytes:
         codes.setdefault(finding.path, []).append(finding.code)
     document = {
         "schema": SCHEMA,
-        "root": str(inventory.root).encode("utf-8", "backslashreplace").decode(),
+        "root": shown(inventory.root),
         "counts": {
             "files": inventory.files,
             "textures": len(inventory.textures),

@@ -113,6 +113,7 @@ class ShipBench(QWidget):
         for place, width in enumerate((200, 170, 90, 90, 90, 80)):
             self.list.setColumnWidth(place, width)
         self.list.horizontalHeader().setSectionResizeMode(6, QHeaderView.ResizeMode.Stretch)
+        self.result.setColumnWidth(0, 150)
         self.result.horizontalHeader().setSectionResizeMode(5, QHeaderView.ResizeMode.Stretch)
         self.list.cellDoubleClicked.connect(self._choose_row)
         self._clear_result()
