@@ -6,6 +6,7 @@ import os
 from pathlib import Path
 
 import pytest
+from hypothesis import HealthCheck, settings
 
 from oaktrim.core.progress import finish
 from oaktrim.core.survey.cache import SurveyCache
@@ -13,6 +14,12 @@ from oaktrim.demo.heronmere import make_demo
 from tests.kit.driver import Driver
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+
+# A busy machine is no fault of the code; a build machine looks at the same cases each time.
+settings.register_profile(
+    "house", deadline=None, suppress_health_check=[HealthCheck.too_slow], derandomize=bool(os.environ.get("CI"))
+)
+settings.load_profile("house")
 
 
 @pytest.fixture(autouse=True)

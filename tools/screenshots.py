@@ -12,7 +12,8 @@ from PySide6.QtWidgets import QApplication
 
 from oaktrim.core.progress import finish
 from oaktrim.demo.heronmere import make_demo
-from oaktrim.desk.shell.window import Window, dress_application
+from oaktrim.desk.look.dress import dress_application
+from oaktrim.desk.shell.window import Window
 
 OUT = Path(__file__).parent.parent / "docs" / "screenshots"
 

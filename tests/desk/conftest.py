@@ -6,8 +6,9 @@ from PySide6.QtCore import QSettings, QThreadPool
 from PySide6.QtWidgets import QApplication
 
 from oaktrim.core.survey.cache import SurveyCache
+from oaktrim.desk.look.dress import dress_application
 from oaktrim.desk.session import Session
-from oaktrim.desk.shell.window import Window, dress_application
+from oaktrim.desk.shell.window import Window
 from tests.kit.pictures import busy
 from tests.kit.trees import put
 

@@ -23,6 +23,7 @@ from oaktrim.core.formats.catalogue import FORMATS
 from oaktrim.core.plan.cuts import Cap, SetFormat
 from oaktrim.desk.look.tokens import THEMES
 from oaktrim.desk.shell.finder import Findable, Finder, ranked
+from oaktrim.desk.shell.recent import recent_paths
 from oaktrim.desk.widgets.picture import Mode
 
 
@@ -272,7 +273,7 @@ def test_saving_and_opening_again(qtbot, opened, tmp_path, art):
         session.open(tmp_path / "a.oak")
     assert session.root == art
     assert [cut.change for cut in session.job.cuts] == [Cap(32)]
-    assert str(tmp_path / "a.oak") in opened._recent_paths()
+    assert str(tmp_path / "a.oak") in recent_paths()
 
 
 def test_shipping_can_be_stopped_and_refuses_the_source_tree(qtbot, opened, tmp_path, art):

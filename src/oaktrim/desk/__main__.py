@@ -7,7 +7,8 @@ from pathlib import Path
 
 from PySide6.QtWidgets import QApplication
 
-from oaktrim.desk.shell.window import Window, dress_application
+from oaktrim.desk.look.dress import dress_application
+from oaktrim.desk.shell.window import Window
 
 
 def main() -> int:

@@ -34,15 +34,14 @@ from oaktrim.desk.benches.ship.bench import ShipBench
 from oaktrim.desk.benches.survey.bench import SurveyBench
 from oaktrim.desk.look.icons import icon
 from oaktrim.desk.look.style import apply_style
-from oaktrim.desk.look.tokens import tokens, use_theme
+from oaktrim.desk.look.tokens import use_theme
 from oaktrim.desk.session import Session
 from oaktrim.desk.shell.cutlist import CutList
 from oaktrim.desk.shell.finder import Findable, Finder
+from oaktrim.desk.shell.recent import recent_paths, remember
 from oaktrim.desk.shell.rules import RulesBand
 from oaktrim.desk.widgets.swatch import Swatch
 from oaktrim.desk.work.tasks import Work
-
-_RECENT = 8
 
 
 class Window(QMainWindow):
@@ -246,7 +245,8 @@ class Window(QMainWindow):
         if self._stack.currentIndex() == 0:
             self.show_bench(0)
             self.survey.ledger.setFocus()
-        self._remember(self.session.file or self.session.root)
+        remember(self.session.file or self.session.root)
+        self._show_recent()
         self._show_title()
 
     def _show_title(self) -> None:
@@ -394,7 +394,8 @@ class Window(QMainWindow):
         path = Path(found)
         saved = self.session.save(path if path.suffix == SUFFIX else path.with_name(path.name + SUFFIX))
         if saved and self.session.file is not None:
-            self._remember(self.session.file)
+            remember(self.session.file)
+            self._show_recent()
         return saved
 
     def _may_leave(self) -> bool:
@@ -409,18 +410,8 @@ class Window(QMainWindow):
         )
         return asked == answers.Discard or (asked == answers.Save and self.save())
 
-    def _recent_paths(self) -> list[str]:
-        kept = QSettings().value("recent", [])
-        rows = [kept] if isinstance(kept, str) else list(kept or [])
-        return [row for row in rows if Path(row).exists()]
-
-    def _remember(self, path: Path) -> None:
-        rows = [str(path), *(row for row in self._recent_paths() if row != str(path))]
-        QSettings().setValue("recent", rows[:_RECENT])
-        self._show_recent()
-
     def _show_recent(self) -> None:
-        rows = self._recent_paths()
+        rows = recent_paths()
         self._recent_menu.clear()
         self._recent_menu.setEnabled(bool(rows))
         while self._recent_column.count():
@@ -475,22 +466,3 @@ class Window(QMainWindow):
         self.ship.stop()
         self.survey.model.thumbnails.stop()
         event.accept()
-
-
-def dress_application(app: QApplication) -> None:
-    """Give the application its name and the theme the user chose, and let it follow the desktop until then."""
-    app.setApplicationName("oak-trim")
-    app.setOrganizationName("oak-trim")
-    app.setApplicationDisplayName("Oak Trim")
-    app.setStyle("Fusion")
-    app.setWindowIcon(icon("oak", tokens().oak, 32))
-    chosen = str(QSettings().value("theme", "") or "")
-    use_theme(chosen)
-    apply_style(app)
-
-    def follow() -> None:
-        if not QSettings().value("theme", ""):
-            use_theme("")
-            apply_style(app)
-
-    app.styleHints().colorSchemeChanged.connect(lambda _: follow())
