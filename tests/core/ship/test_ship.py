@@ -154,6 +154,24 @@ def test_a_folder_with_a_manifest_of_somebody_else_is_left_alone(art, tmp_path):
     assert os.listdir(out) == ["manifest.json"]
 
 
+def test_files_that_no_run_left_are_not_written_over(art, tmp_path):
+    out = tmp_path / "out"
+    put(out, "icon.png")
+    (out / "icon.ktx2").write_bytes(b"somebody's work")
+    with pytest.raises(ShipError, match=r"icon\.ktx2: is there already, and no run of Oak Trim left it"):
+        finish(ship(planned(art, "pocket"), out))
+    assert set(tree(out)) == {"icon.png", "icon.ktx2"}
+    assert (out / "icon.ktx2").read_bytes() == b"somebody's work"
+    # A folder of ours may be written into again, even when a run was killed before its first texture.
+    ours = tmp_path / "ours"
+    task = ship(planned(art, "pocket"), ours, threads=1)
+    next(task)
+    next(task)
+    (ours / "icon.ktx2").write_bytes(b"left by a killed run")
+    del task
+    assert finish(ship(planned(art, "pocket"), ours)).manifest.failed == ()
+
+
 def test_threads_change_nothing(art, tmp_path):
     cut = Cut(SetFormat("bc1"), ("wall/brick_base.png", "wall/brick_n.png", "icon.tga"))
     for threads in (1, 3):

@@ -96,12 +96,18 @@ def schedule(plan: Plan, out: Path) -> list[Item]:
 
     Raises
     ------
-    ShipError : the output folder is inside the source tree
+    ShipError : the output folder is inside the source tree, or holds files of those names that are not ours
     DocumentError : there is a manifest in it that is not ours
     """
     names = output_names(plan)
     _check_place(plan.inventory.root, out, names)
     earlier = load_manifest(out / NAME)
+    strange = [name for name in names if earlier is None and (out / name).exists()]
+    if strange:
+        raise ShipError(
+            f"{out / strange[0]}: is there already, and no run of Oak Trim left it; ship into another folder"
+            + (f" ({len(strange)} such files)" if len(strange) > 1 else "")
+        )
     same_run = earlier is not None and (earlier.container, earlier.packing) == (
         plan.target.container,
         _packing_name(plan.target),
@@ -206,6 +212,9 @@ def ship(plan: Plan, out: Path, max_pixels: int = MAX_PIXELS, threads: int | Non
     # The dearest first: the last to finish is then a small one, and both threads end together.
     due.sort(key=lambda item: -item.recipe.width * item.recipe.height)
     failed: list[Failure] = []
+    if earlier is None:
+        # The folder is marked as ours before the first texture, whatever stops the run.
+        write_atomic(out / NAME, _manifest(plan.target, {}, []).bytes())
 
     def work(item: Item) -> Entry | Failure:
         try:
