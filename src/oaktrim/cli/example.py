@@ -12,10 +12,9 @@ import msgspec
 from oaktrim.cli.console import console, run, table
 from oaktrim.cli.ship import ship_source
 from oaktrim.cli.sources import Source, source_at, weigh_source
-from oaktrim.cli.survey import standing_text
+from oaktrim.cli.survey import print_findings, standing_text
 from oaktrim.core.plan.resolve import limits_of
 from oaktrim.core.survey.cache import cache_folder
-from oaktrim.core.units import bytes_text
 from oaktrim.demo.heronmere import make_demo
 
 
@@ -36,8 +35,7 @@ def run_example(out: Path | None = None) -> None:
         console().print(table([plan.target.name, "is", "limit", ""], rows, right=(1, 2)))
     _say(f"What is wrong? {len(before.findings)} findings; the dearest of each kind:")
     first = {finding.code: finding for finding in reversed(before.findings)}
-    rows = [(f.code, f.path, bytes_text(f.bytes), f.message) for f in reversed(first.values())]
-    console().print(table(["finding", "file", "at stake", ""], rows, right=(2,)))
+    print_findings(list(reversed(first.values())))
     _say(f"The job's {len(source.job.cuts)} cuts:")
     for cut in source.job.cuts:
         click.echo(f"  {cut.label}" + (f", on {', '.join(cut.targets)}" if cut.targets else ""))

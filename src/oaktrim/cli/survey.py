@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 
 import click
@@ -12,6 +13,7 @@ from oaktrim.cli.sources import source_at, weigh_source
 from oaktrim.core.errors import shown
 from oaktrim.core.plan.report import Survey, as_csv, as_json
 from oaktrim.core.plan.resolve import Plan, Standing, limits_of
+from oaktrim.core.survey.findings.rules import Merged
 from oaktrim.core.targets.target import Target
 from oaktrim.core.units import bytes_like, bytes_text, size_text
 
@@ -48,12 +50,17 @@ def _print_table(found: Survey) -> None:
     if found.findings:
         out.print()
         listed = found.findings[:_LONGEST_LIST]
-        for finding in listed:
-            stake = f", {bytes_text(finding.bytes)} at stake" if finding.bytes else ""
-            out.print(Text(f"{finding.severity.value}: {finding.path}: {finding.code}{stake}"))
-            out.print(Text(f"    {finding.message}"))
+        print_findings(listed)
         if len(found.findings) > len(listed):
             out.print(f"... and {len(found.findings) - len(listed)} findings more: --as csv or --as json lists all")
+
+
+def print_findings(listed: Sequence[Merged]) -> None:
+    """Print findings, two lines each: which file has what, and what it means."""
+    for finding in listed:
+        stake = f", {bytes_text(finding.bytes)} at stake" if finding.bytes else ""
+        console().print(Text(f"{finding.severity.value}: {finding.path}: {finding.code}{stake}"))
+        console().print(Text(f"    {finding.message}"))
 
 
 def _print_dearest(found: Survey, plan: Plan) -> None:
