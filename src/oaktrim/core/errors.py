@@ -38,10 +38,6 @@ class ShipError(OakTrimError):
     """A ship run that cannot start or go on."""
 
 
-class Cancelled(OakTrimError):
-    """The user asked to stop."""
-
-
 def shown(path: str | os.PathLike[str]) -> str:
     """Return a path as text that can always be printed, bytes that are not UTF-8 written as escapes."""
     return os.fsencode(path).decode("utf-8", "backslashreplace")

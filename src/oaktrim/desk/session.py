@@ -299,7 +299,7 @@ class Session(QObject):
                 self._plans.clear()
                 self.plans_changed.emit()
 
-        self._measuring = start(measuring(), self, measured, lambda _error: None)
+        self._measuring = start(measuring(), self, measured, self.failed.emit)
 
     def mixed_change(self, kind: type) -> tuple[bool, int]:
         """Return whether the selected textures differ in one kind of change, and the value of the first (-1: none)."""

@@ -225,7 +225,7 @@ def channel_palette(block, palette):
 
 
 @njit(nogil=True, cache=True)
-def decode_channel(blocks, stride, offset, start, stop, channel, out):
+def decode_channel(blocks, offset, start, stop, channel, out):
     """Decode block rows into one channel of `out` (H, W, C) uint8; blocks (rows, columns, bytes)."""
     height, width = out.shape[:2]
     palette = np.empty(8, np.uint8)
@@ -264,7 +264,7 @@ def decode_channels(data: bytes, width: int, height: int, channels: int) -> Pixe
 
     def rows(start: int, stop: int) -> None:
         for c in range(channels):
-            decode_channel(blocks, 8 * channels, 8 * c, start, stop, c, out)
+            decode_channel(blocks, 8 * c, start, stop, c, out)
 
     each_chunk(rows, blocks.shape[0], max(1, 8192 // blocks.shape[1]))
     return out

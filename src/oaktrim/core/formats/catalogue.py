@@ -15,7 +15,6 @@ from numba import njit
 from numpy.typing import NDArray
 
 from oaktrim.core.errors import Unsupported
-from oaktrim.core.pixels.levels import level_size
 
 Count = TypeVar("Count", int, NDArray[np.int64])
 
@@ -194,8 +193,3 @@ def format_named(name: str) -> TextureFormat:
         return FORMATS[name]
     except KeyError:
         raise Unsupported(f"there is no texture format {name!r}; known are {', '.join(ORDER)}") from None
-
-
-def level_sizes(width: int, height: int, levels: int) -> list[tuple[int, int]]:
-    """Return the sizes of a chain from the largest down."""
-    return [level_size(width, height, level) for level in range(levels)]

@@ -164,8 +164,8 @@ def _ship_one(plan: Plan, item: Item, out: Path, max_pixels: int) -> Entry:
     write_atomic(path, pack_texture(made.encoded, target.container))
     data = read_bytes(path)
     back = parse_texture(data, path)
-    if (back.format.block, back.width, back.height, back.levels) != (
-        made.encoded.format.block,
+    if (back.format, back.width, back.height, back.levels) != (
+        made.encoded.format,
         made.encoded.width,
         made.encoded.height,
         made.encoded.levels,

@@ -32,7 +32,7 @@ from oaktrim.desk.session import Session
 from oaktrim.desk.work.tasks import Work, as_task, start
 
 _HEADS = ("Texture", "Why", "Ships at", "Format", "Memory", "Measured", "Written to")
-LINE_NAMES = {
+_LINE_NAMES = {
     "memory": "Texture memory",
     "package": "Package",
     "unpacked": "Unpacked",
@@ -282,7 +282,7 @@ class ShipBench(QWidget):
 
             gap = say(abs(standing.limit - standing.value))
             cells = (
-                LINE_NAMES[standing.line],
+                _LINE_NAMES[standing.line],
                 say(was[standing.line]),
                 ("~" if standing.line == "package" else "") + say(forecast[standing.line]),
                 say(standing.value),
