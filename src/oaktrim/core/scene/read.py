@@ -1,0 +1,26 @@
+"""Reading a model file, of whatever kind it is."""
+
+from __future__ import annotations
+
+from oaktrim.core.errors import FileError
+from oaktrim.core.files.gltf import parse_gltf
+from oaktrim.core.files.references import Surroundings
+from oaktrim.core.scene.gltf import model_of
+from oaktrim.core.scene.model import Model
+from oaktrim.core.scene.obj import model_of_obj
+
+SUFFIXES = frozenset((".gltf", ".glb", ".obj"))
+
+
+def parse_model(data: bytes, place: Surroundings) -> Model:
+    """Return the model in a file's bytes.
+
+    Raises
+    ------
+    FileError : not a model that is read; what is broken in parts is in `Model.faults`
+    """
+    if not data:
+        raise FileError(place.file, "is empty")
+    if place.path.lower().endswith(".obj"):
+        return model_of_obj(data, place)
+    return model_of(parse_gltf(data, place))
