@@ -21,6 +21,17 @@ def busy(width: int = 64, height: int = 48, channels: int = 4, seed: int = 1, dt
     return Image.of((values * np.iinfo(dtype).max).round().astype(dtype))
 
 
+def smooth(width: int, height: int, channels: int, seed: int = 1) -> Image:
+    """Return slow waves in every channel that tile, without any fine detail."""
+    rng = np.random.default_rng(seed)
+    y, x = np.mgrid[0:height, 0:width] * (2 * np.pi)
+    planes = []
+    for _ in range(channels):
+        across, down, start = rng.integers(1, 4), rng.integers(1, 4), rng.uniform(0, 6)
+        planes.append(0.5 + 0.4 * np.sin(across * x / width + start) * np.cos(down * y / height + start))
+    return Image.of((np.stack(planes, axis=-1) * 255).round().astype(np.uint8))
+
+
 def noise(width: int, height: int, channels: int, seed: int = 0) -> Image:
     """Return independent random codes."""
     rng = np.random.default_rng(seed)

@@ -7,13 +7,14 @@ from pathlib import Path
 import numpy as np
 from PIL import Image as PillowImage
 
+from oaktrim.core.files.gltfwriter import GltfWriter
 from oaktrim.core.plan.cuts import Cut
 from oaktrim.core.plan.resolve import Plan, resolve
+from oaktrim.core.plan.verdict import findings_of
 from oaktrim.core.progress import finish
-from oaktrim.core.survey.findings.rules import findings_on
 from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.survey.scan import scan
-from oaktrim.core.targets.target import target_named
+from oaktrim.core.targets.target import Target, target_named
 from tests.kit.pictures import busy
 
 
@@ -35,14 +36,22 @@ def surveyed(root: Path, **settings) -> Inventory:
     return finish(scan(root, **settings))
 
 
-def planned(root: Path, target: str, *cuts: Cut) -> Plan:
+def write_model(root: Path, name: str, writer: GltfWriter) -> Path:
+    """Write a model below a root, whole in one file, and return its path."""
+    path = root / name
+    path.parent.mkdir(parents=True, exist_ok=True)
+    path.write_bytes(writer.glb())
+    return path
+
+
+def planned(root: Path, target: str | Target, *cuts: Cut) -> Plan:
     """Return the plan of a tree for a target."""
-    return resolve(surveyed(root), target_named(target), cuts)
+    return resolve(surveyed(root), target if isinstance(target, Target) else target_named(target), cuts)
 
 
 def found(root: Path, target: str) -> dict[str, list[str]]:
     """Return the codes of the findings on a target, by path."""
     out: dict[str, list[str]] = {}
-    for finding in findings_on(surveyed(root), target_named(target)):
+    for finding in findings_of(planned(root, target)):
         out.setdefault(finding.path, []).append(finding.code)
     return out

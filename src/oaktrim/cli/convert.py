@@ -20,7 +20,7 @@ from oaktrim.core.pixels.levels import MIP_FILTER, make_levels
 from oaktrim.core.pixels.metrics import compare
 from oaktrim.core.pixels.resample import Resampling
 from oaktrim.core.progress import Progress, Task
-from oaktrim.core.survey.roles import Role, guess_role
+from oaktrim.core.survey.roles import DEFAULT_PATTERNS, Role, role_guesser
 from oaktrim.core.units import bytes_text, decibels_text
 
 
@@ -96,7 +96,7 @@ def encode(
             )
         if target.exists() and image.exists() and target.samefile(image):
             raise FileError(image, "would be written over itself; sources are never written")
-        used_as = Role(role) if role else guess_role(image.name).role
+        used_as = Role(role) if role else role_guesser(DEFAULT_PATTERNS)(image.name).role
         jobs[target] = (image, target, _encode_one(image, target, name, options, used_as, not no_levels, zstd))
     for path, size in run(_encode_all(list(jobs.values()))):
         click.echo(f"{path}: {bytes_text(size)}")

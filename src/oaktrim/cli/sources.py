@@ -11,7 +11,7 @@ from oaktrim.core.job.document import SUFFIX, Job, load_job, new_job, root_of, t
 from oaktrim.core.plan.report import Survey, survey
 from oaktrim.core.survey.cache import SurveyCache
 from oaktrim.core.survey.scan import scan
-from oaktrim.core.targets.target import Target, target_named
+from oaktrim.core.targets.target import Target
 
 
 @dataclass(frozen=True)
@@ -41,7 +41,10 @@ def source_at(path: Path) -> Source:
 
 def weigh_source(source: Source, names: tuple[str, ...]) -> Survey:
     """Survey a source on the named targets, or on its own."""
-    targets: tuple[Target, ...] = tuple(target_named(name) for name in dict.fromkeys(names)) or targets_of(source.job)
+    targets: tuple[Target, ...] = tuple(source.job.target(name) for name in dict.fromkeys(names)) or targets_of(
+        source.job
+    )
     cache = SurveyCache()
     inventory = run(scan(source.root, source.job.scan_settings, cache))
-    return run(survey(inventory, targets, source.job.cuts, cache))
+    job = source.job
+    return run(survey(inventory, targets, cache, job.cuts, job.role_rules, job.silences))

@@ -13,6 +13,7 @@ from oaktrim.core.pixels.levels import make_levels
 from oaktrim.core.pixels.resample import Resampling
 from oaktrim.core.pixels.statistics import pixel_facts
 from oaktrim.core.progress import Progress, Task, finish
+from oaktrim.core.scene.uvs import overlap_share
 
 
 def warm() -> Task[None]:
@@ -24,6 +25,7 @@ def warm() -> Task[None]:
     ]
     forget_old_kernels()
     total = len(pictures) + len(ENCODABLE)
+    overlap_share(np.zeros((3, 2), np.float32), np.zeros((1, 3), np.int64))
     chain_bytes(*[np.ones(1, np.int64)] * 6)
     for done, picture in enumerate(pictures):
         yield Progress(done, total, f"compiling for {picture.bit_depth}-bit pictures")

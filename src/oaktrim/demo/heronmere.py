@@ -101,7 +101,7 @@ def make_demo(folder: Path | None = None) -> Task[Path]:
         for done, (position, _) in enumerate(spread(draw, MOTIFS), 1):
             yield Progress(done, len(MOTIFS), f"drawing {NAME}: {MOTIFS[position][2].__name__}")
         _planted(art)
-        job = Job(VERSION, NAME, "art", TARGETS, demo_cuts())
+        job = Job(VERSION, NAME, "art", TARGETS, cuts=demo_cuts())
         save_job(job, passing / job_file.name, art)
         # mkdtemp keeps the folder to its owner; the demonstration is for everybody who could read the cache.
         passing.chmod(0o755)

@@ -14,10 +14,10 @@ from oaktrim.core.job.history import History
 from oaktrim.core.plan.cuts import Change, Cut
 from oaktrim.core.plan.packing import PackedShares
 from oaktrim.core.plan.resolve import Plan, resolve
+from oaktrim.core.plan.verdict import findings_of
 from oaktrim.core.progress import Progress, Task
 from oaktrim.core.survey.cache import SurveyCache
 from oaktrim.core.survey.findings.finding import Finding
-from oaktrim.core.survey.findings.rules import findings_on
 from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.survey.scan import scan
 from oaktrim.core.targets.target import Target
@@ -252,14 +252,17 @@ class Session(QObject):
         key = (target or self.watched_id, cut)
         if key not in self._plans:
             row = next(t for t in self.targets if t.id == key[0])
-            self._plans[key] = resolve(self.inventory, row, self.job.cuts if cut else (), self._shares)
+            self._plans[key] = resolve(
+                self.inventory, row, self.job.cuts if cut else (), self._shares, self.job.role_rules if cut else ()
+            )
         return self._plans[key]
 
     def findings(self) -> list[Finding]:
         """Return the findings on the watched target."""
         assert self.inventory is not None
         if self.watched_id not in self._findings:
-            self._findings[self.watched_id] = findings_on(self.inventory, self.watched)
+            quiet = self.job.silences
+            self._findings[self.watched_id] = [f for f in findings_of(self.plan()) if (f.code, f.path) not in quiet]
         return self._findings[self.watched_id]
 
     def saved_by_cuts(self, target: Target) -> int:

@@ -13,8 +13,10 @@ from oaktrim.core.plan.cuts import Cap, Cut, Drop, SetEffort, SetFilter, SetForm
 from oaktrim.core.plan.packing import PackedShares
 from oaktrim.core.plan.resolve import limits_of, resolve
 from oaktrim.core.progress import finish
-from oaktrim.core.survey.inventory import Inventory, TextureFacts
-from oaktrim.core.survey.roles import Role, RoleGuess
+from oaktrim.core.survey.facts import TextureFacts
+from oaktrim.core.survey.inventory import Inventory
+from oaktrim.core.survey.ownership import link
+from oaktrim.core.survey.roles import DEFAULT_PATTERNS
 from oaktrim.core.survey.sample import PACKINGS, pack_bytes
 from oaktrim.core.survey.scan import scan
 from oaktrim.core.targets.target import shipped_targets, target_named
@@ -24,13 +26,13 @@ from tests.kit.trees import planned, put, surveyed
 
 def facts(path, width, height, channels=4, name="", levels=1):
     return TextureFacts(
-        path, 1, 1, path, "ktx2" if name else "png", width, height, channels, 8, False, levels, name, False, "x", False,
-        False, False, {"deflate": 0.5, "zstd": 0.4},
+        path, 1, 1, path, "ktx2" if name else "png", width, height, channels, 8, False, levels, name, "", pixels="x",
+        packed={"deflate": 0.5, "zstd": 0.4, "lz4": 0.6},
     )  # fmt: skip
 
 
 def made_up(root, *rows):
-    return Inventory(root, rows, tuple(RoleGuess(Role.UNKNOWN, "") for _ in rows), (), len(rows))
+    return Inventory(root, rows, (), (), len(rows), (), link(root, (), {}, {})).with_roles(DEFAULT_PATTERNS, ())
 
 
 def recipe(tmp_path, target, width, height, *changes, name="", levels=1):

@@ -64,7 +64,7 @@ def test_buffers_beside_the_file_in_data_uris_and_sparse_are_the_same(place):
     held = text.replace(b'"boat one.bin"', b'"data:application/octet-stream;base64,' + base64.b64encode(binary) + b'"')
     gltf = Surroundings(place.root, "models/boat.gltf")
     models = [parse_model(data, gltf) for data in (beside, held)]
-    assert [model.faults for model in models] == [(), ()] and models[0].files == ("boat one.bin",)
+    assert [model.faults for model in models] == [(), ()] and models[0].files == ("models/boat one.bin",)
     for model in models:
         np.testing.assert_array_equal(model.meshes[0].primitives[0].positions, SQUARE)
     places, values = np.array([2], np.uint16), np.array([[9, 9, 9]], np.float32)
@@ -110,7 +110,7 @@ FAULTS = {
     "unknown component": (_set(("accessors", 0, "componentType"), 7), "component type 7"),
     "wrong width": (_set(("accessors", 1, "type"), "VEC3"), "accessor 1"),
     "no positions": (lambda j: j["meshes"][0]["primitives"][0]["attributes"].pop("POSITION"), "no positions"),
-    "missing buffer": (_set(("buffers", 0, "uri"), "gone.bin"), "'gone.bin', which is not there"),
+    "missing buffer": (_set(("buffers", 0, "uri"), "gone.bin"), "gone.bin', which is not there"),
     "climbing buffer": (_set(("buffers", 0, "uri"), "../../etc/passwd"), "outside the root"),
     "buffer from elsewhere": (_set(("buffers", 0, "uri"), "http://a.example/b.bin"), "not a path beside it"),
     "short buffer": (_set(("buffers", 0, "byteLength"), 10**10), "states 10000000000 bytes"),
@@ -176,7 +176,7 @@ def test_obj_and_its_library(place):
     assert loose.uvs == () and loose.material is None
     base, normal = model.materials[0].uses
     assert model.images[base.image].uri == "pictures/rope base.png" and base.scale == (2, 2) and base.offset == (0.5, 0)
-    assert normal.slot is Slot.NORMAL and model.files == ("rope.mtl",)
+    assert normal.slot is Slot.NORMAL and model.files == ("models/rope.mtl",)
     with pytest.raises(FileError, match="past what stands before it"):
         parse_model(b"v 0 0 0\nf 1 2 3\n", Surroundings(place.root, "a.obj"))
 

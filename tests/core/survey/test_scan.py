@@ -9,7 +9,7 @@ from oaktrim.core.errors import FileError
 from oaktrim.core.progress import finish
 from oaktrim.core.survey import scan as module
 from oaktrim.core.survey.inventory import file_of
-from oaktrim.core.survey.roles import Role, RolePattern, guess_role
+from oaktrim.core.survey.roles import DEFAULT_PATTERNS, Role, RolePattern, role_guesser
 from oaktrim.core.survey.sample import sample_of
 from oaktrim.core.survey.scan import ScanSettings, scan
 from tests.kit.pictures import busy
@@ -51,7 +51,7 @@ def test_links_do_not_go_round(tmp_path):
 def test_files_that_vanish_are_listed(tmp_path, monkeypatch):
     for name in ("a.png", "b.png", "c.png"):
         put(tmp_path, name)
-    walk = module._walk
+    walk = module.walk
 
     def walk_and_lose(*args):
         for seen in list(walk(*args)):
@@ -59,7 +59,7 @@ def test_files_that_vanish_are_listed(tmp_path, monkeypatch):
                 seen.file.unlink()
             yield seen
 
-    monkeypatch.setattr(module, "_walk", walk_and_lose)
+    monkeypatch.setattr(module, "walk", walk_and_lose)
     got = surveyed(tmp_path)
     assert len(got.textures) == 2
     assert "vanished" in got.unreadable[0].error
@@ -117,8 +117,12 @@ def test_what_is_known_is_not_read_again(tmp_path, cache, monkeypatch):
     first = finish(scan(root, cache=cache))
     put(root, "b.png", busy(16, 16, 3).pixels)
     read = []
-    real = module._read
-    monkeypatch.setattr(module, "_read", lambda seen, limit: read.append(seen.path) or real(seen, limit))
+    real = module.reader_for
+
+    def noted(path):
+        return lambda seen, *rest: read.append(seen.path) or real(path)(seen, *rest)
+
+    monkeypatch.setattr(module, "reader_for", noted)
     again = finish(scan(root, cache=cache))
     assert read == ["b.png"]
     assert again.textures[0] == first.textures[0]
@@ -158,11 +162,11 @@ def test_samples_come_back_as_they_went(tmp_path, cache):
     ],
 )  # fmt: skip
 def test_roles_by_name(name, role):
-    assert guess_role(name).role is role
+    assert role_guesser(DEFAULT_PATTERNS)(name).role is role
 
 
 def test_patterns_can_be_changed_and_give_their_reason():
-    guess = guess_role("t_wall_x.png", (RolePattern("t_*_x", Role.HEIGHT),))
+    guess = role_guesser((RolePattern("t_*_x", Role.HEIGHT),))("t_wall_x.png")
     assert guess.role is Role.HEIGHT
     assert "t_*_x" in guess.reason
 

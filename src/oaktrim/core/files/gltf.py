@@ -45,6 +45,7 @@ class MaterialRow(_Row, frozen=True):
     normal_texture: TextureInfo | None = None
     occlusion_texture: TextureInfo | None = None
     emissive_texture: TextureInfo | None = None
+    alpha_mode: str = "OPAQUE"
     extensions: dict[str, Any] = {}
 
 
@@ -66,12 +67,21 @@ class NodeRow(_Row, frozen=True):
     name: str = ""
     mesh: int | None = None
     skin: int | None = None
+    camera: int | None = None
     children: list[int] = []
     matrix: list[float] | None = None
     translation: list[float] | None = None
     rotation: list[float] | None = None
     scale: list[float] | None = None
     extensions: dict[str, Any] = {}
+
+
+class PerspectiveRow(_Row, frozen=True):
+    yfov: float
+
+
+class CameraRow(_Row, frozen=True):
+    perspective: PerspectiveRow | None = None
 
 
 class SceneRow(_Row, frozen=True):
@@ -166,6 +176,7 @@ class RootRow(_Row, frozen=True):
     accessors: list[AccessorRow] = []
     animations: list[AnimationRow] = []
     skins: list[SkinRow] = []
+    cameras: list[CameraRow] = []
     extensions_used: list[str] = []
     extensions_required: list[str] = []
 

@@ -18,6 +18,7 @@ from typing import Any
 import numpy as np
 import OpenImageIO as oiio
 from PIL import Image as PillowImage
+from PIL import ImageCms
 
 from oaktrim.core.codecs.texture import EncodedTexture, decode_level
 from oaktrim.core.errors import FileError, Unsupported
@@ -67,7 +68,7 @@ class PictureFacts:
     bit_depth : bits a channel in memory; floating : they are floats
     levels : stored mip levels
     format : of a GPU container; empty otherwise
-    profile : an embedded colour profile is there
+    profile : name of the embedded colour profile; empty without one
     """
 
     kind: str
@@ -78,7 +79,7 @@ class PictureFacts:
     floating: bool = False
     levels: int = 1
     format: str = ""
-    profile: bool = False
+    profile: str = ""
 
 
 def kind_of(data: bytes, path: Path) -> str:
@@ -163,17 +164,15 @@ def _pillow_mode(picture: PillowImage.Image) -> str:
 class _Reading:
     """A file open in OpenImageIO; failures come back from there as None with a text."""
 
-    def __init__(self, path: Path, max_pixels: int) -> None:
+    def __init__(self, data: bytes, path: Path, kind: str, max_pixels: int) -> None:
         self.path = path
         self._aside: tempfile.TemporaryDirectory[str] | None = None
         name = str(path)
-        try:
-            name.encode()
-        except UnicodeEncodeError:
-            # OpenImageIO takes UTF-8 names only: lend the file one.
+        if not _is_utf8(name) or not path.is_file():
+            # OpenImageIO takes files with UTF-8 names only: lend one to names that are not, and to bytes held in a model.
             self._aside = tempfile.TemporaryDirectory(prefix="oak-trim-")
-            name = os.path.join(self._aside.name, "picture" + path.suffix.encode("ascii", "replace").decode())
-            os.symlink(path.absolute(), name)
+            name = os.path.join(self._aside.name, f"picture.{kind}")
+            Path(name).write_bytes(data)
         config = oiio.ImageSpec()
         config.attribute("oiio:UnassociatedAlpha", 1)
         opened: Any = self._asked(oiio.ImageInput.open, name, config)
@@ -214,6 +213,14 @@ class _Reading:
         return np.asarray(got, dtype=_TYPES[self.type_name]).reshape(self.spec.height, self.spec.width, self.channels)
 
 
+def _is_utf8(name: str) -> bool:
+    try:
+        name.encode()
+    except UnicodeEncodeError:
+        return False
+    return True
+
+
 def _last_line(text: str) -> str:
     lines = [line.strip() for line in text.splitlines() if line.strip()]
     return lines[-1] if lines else "no reason given"
@@ -236,16 +243,27 @@ def picture_facts(data: bytes, path: Path, max_pixels: int = MAX_PIXELS) -> Pict
     if kind in _BY_OPENIMAGEIO or (kind == "png" and _png_is_deep(data)):
         if kind == "png":
             _check_png(data, path, max_pixels)
-        with _Reading(path, max_pixels) as reading:
+        with _Reading(data, path, kind, max_pixels) as reading:
             kind_type = np.dtype(_TYPES[reading.type_name])
-            profile = "ICCProfile" in reading.spec
+            icc = reading.spec.getattribute("ICCProfile")
+            profile = "" if icc is None else _profile_name(bytes(np.asarray(icc, np.uint8)))
             return PictureFacts(
                 kind, reading.spec.width, reading.spec.height, reading.channels, kind_type.itemsize * 8,
                 kind_type.kind == "f", profile=profile,
             )  # fmt: skip
     picture = _pillow(data, path, kind, max_pixels)
     channels = len(_pillow_mode(picture))
-    return PictureFacts(kind, *picture.size, channels, 8, profile="icc_profile" in picture.info)
+    icc = picture.info.get("icc_profile")
+    return PictureFacts(kind, *picture.size, channels, 8, profile=_profile_name(icc) if icc else "")
+
+
+def _profile_name(icc: bytes) -> str:
+    """Return what an ICC profile calls itself."""
+    try:
+        name = ImageCms.getProfileDescription(ImageCms.ImageCmsProfile(io.BytesIO(icc)))
+    except (ImageCms.PyCMSError, OSError, ValueError):
+        name = ""
+    return name.strip() or "unnamed"
 
 
 def _container_facts(kind: str, width: int, height: int, levels: int, name: str) -> PictureFacts:
@@ -269,7 +287,7 @@ def decode_picture(data: bytes, path: Path, max_pixels: int = MAX_PIXELS) -> Ima
     if kind == "png":
         _check_png(data, path, max_pixels)
     if kind in _BY_OPENIMAGEIO or (kind == "png" and _png_is_deep(data)):
-        with _Reading(path, max_pixels) as reading:
+        with _Reading(data, path, kind, max_pixels) as reading:
             pixels = reading.pixels()
         if pixels.shape[2] == 2 and pixels.dtype.kind == "f":
             names: tuple[str, ...] = ("R", "G")

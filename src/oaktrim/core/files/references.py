@@ -61,11 +61,15 @@ class Surroundings:
         """
         if uri[:5].lower() == "data:":
             return data_of(uri, self.file)
-        target = self.root / self.target_of(unquote(uri))
+        return self.read_file(self.target_of(unquote(uri)))
+
+    def read_file(self, path: str) -> bytes:
+        """Return the bytes of a file below the root, that no link may have put elsewhere."""
+        target = self.root / path
         if not target.resolve().is_relative_to(self.root.resolve()):
-            raise FileError(self.file, f"refers to {uri[:200]!r}, a link that leads outside the root")
+            raise FileError(self.file, f"refers to {path[:200]!r}, a link that leads outside the root")
         if not target.is_file():
-            raise FileError(self.file, f"refers to {uri[:200]!r}, which is not there")
+            raise FileError(self.file, f"refers to {path[:200]!r}, which is not there")
         return read_bytes(target)
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+from collections.abc import Sequence
 from pathlib import Path
 
 import msgspec
@@ -11,12 +12,21 @@ from oaktrim.core.errors import DocumentError, Unsupported
 from oaktrim.core.files.atomic import write_atomic
 from oaktrim.core.files.pictures import MAX_PIXELS
 from oaktrim.core.plan.cuts import Cut
-from oaktrim.core.survey.roles import DEFAULT_PATTERNS, RolePattern
+from oaktrim.core.plan.rolerules import RoleRule
+from oaktrim.core.survey.roles import DEFAULT_PATTERNS, Role, RoleChoice, RolePattern
 from oaktrim.core.survey.scan import DEFAULT_IGNORE, ScanSettings
 from oaktrim.core.targets.target import Target, shipped_targets, target_named
 
 SUFFIX = ".oak"
 VERSION = 1
+
+
+class Silence(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """A finding that does not count here: its code, the path that it is about, and why."""
+
+    code: str
+    path: str
+    reason: str
 
 
 class Job(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -28,7 +38,10 @@ class Job(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     name : for people
     root : the folder of sources, relative to the job's file
     targets : ids of the targets, in the order in which they are watched
-    cuts : in order
+    own_targets : targets of this job alone; one with the id of a shipped target stands in its place
+    cuts, role_rules : in order
+    roles : set by hand
+    silenced : findings that do not count
     ignore : patterns of paths that are left out, as in a .gitignore file
     role_patterns : of names; the first that fits says the role
     max_pixels : pictures that claim more are not decoded
@@ -38,21 +51,96 @@ class Job(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     name: str
     root: str
     targets: tuple[str, ...]
+    own_targets: tuple[Target, ...] = ()
     cuts: tuple[Cut, ...] = ()
+    role_rules: tuple[RoleRule, ...] = ()
+    roles: tuple[RoleChoice, ...] = ()
+    silenced: tuple[Silence, ...] = ()
     ignore: tuple[str, ...] = DEFAULT_IGNORE
     role_patterns: tuple[RolePattern, ...] = DEFAULT_PATTERNS
     max_pixels: int = MAX_PIXELS
 
     def __post_init__(self) -> None:
+        if not self.targets:
+            raise ValueError("a job has at least one target")
         for name in self.targets:
             try:
-                target_named(name)
+                self.target(name)
             except Unsupported as error:
                 raise ValueError(str(error)) from error
 
+    def target(self, name: str) -> Target:
+        """Return a target by its id, the job's own first.
+
+        Raises
+        ------
+        Unsupported : there is none of that id
+        """
+        return next((target for target in self.own_targets if target.id == name), None) or target_named(name)
+
     @property
     def scan_settings(self) -> ScanSettings:
-        return ScanSettings(self.ignore, self.role_patterns, self.max_pixels)
+        return ScanSettings(self.ignore, self.role_patterns, self.roles, self.max_pixels)
+
+    @property
+    def silences(self) -> frozenset[tuple[str, str]]:
+        """Code and path of the findings that do not count."""
+        return frozenset((row.code, row.path) for row in self.silenced)
+
+    def with_role(self, role: Role | None, paths: tuple[str, ...]) -> Job:
+        """Return the job with a role set by hand on some textures, or, when it is None, left to be told again."""
+        gone = set(paths)
+        left = (RoleChoice(row.role, tuple(p for p in row.assets if p not in gone)) for row in self.roles)
+        kept = {row.role: row.assets for row in left if row.assets}
+        if role is not None:
+            kept[role] = (*kept.get(role, ()), *paths)
+        return msgspec.structs.replace(self, roles=tuple(RoleChoice(*row) for row in kept.items()))
+
+    def with_rule(self, rule: RoleRule) -> Job:
+        """Return the job with a role rule, in the place of the one for that role and those targets."""
+        kept = [row for row in self.role_rules if (row.role, row.targets) != (rule.role, rule.targets)]
+        return msgspec.structs.replace(self, role_rules=(*kept, rule))
+
+    def without_rule(self, role: Role, targets: tuple[str, ...]) -> Job:
+        """Return the job without the role rule for a role and those targets."""
+        kept = tuple(row for row in self.role_rules if (row.role, row.targets) != (role, targets))
+        return msgspec.structs.replace(self, role_rules=kept)
+
+    def with_silence(self, code: str, paths: Sequence[str], reason: str) -> Job:
+        """Return the job with a finding silenced on some files."""
+        rows = {(row.code, row.path): row for row in self.silenced}
+        rows.update({(code, path): Silence(code, path, reason) for path in paths})
+        return msgspec.structs.replace(self, silenced=tuple(rows.values()))
+
+    def without_silence(self, code: str, path: str) -> Job:
+        """Return the job with a silenced finding counting again."""
+        kept = tuple(row for row in self.silenced if (row.code, row.path) != (code, path))
+        return msgspec.structs.replace(self, silenced=kept)
+
+    def with_target(self, target: Target) -> Job:
+        """Return the job with a target of its own, watched, in the place of one of the same id."""
+        kept = [row for row in self.own_targets if row.id != target.id]
+        own = tuple(kept) if shipped_targets().get(target.id) == target else (*kept, target)
+        watched = self.targets if target.id in self.targets else (*self.targets, target.id)
+        return msgspec.structs.replace(self, own_targets=own, targets=watched)
+
+    def without_target(self, name: str) -> Job:
+        """Return the job without one of its targets; what only that one was cut by goes with it."""
+        watched = tuple(row for row in self.targets if row != name)
+        cuts = (
+            msgspec.structs.replace(cut, targets=tuple(t for t in cut.targets if t != name))
+            for cut in self.cuts
+            if cut.targets != (name,)
+        )
+        rules = (
+            msgspec.structs.replace(rule, targets=tuple(t for t in rule.targets if t != name))
+            for rule in self.role_rules
+            if rule.targets != (name,)
+        )
+        own = tuple(row for row in self.own_targets if row.id != name)
+        return msgspec.structs.replace(
+            self, targets=watched, own_targets=own, cuts=tuple(cuts), role_rules=tuple(rules)
+        )
 
     def with_cut(self, cut: Cut) -> Job:
         """Return the job with a cut more; one that the new cut makes pointless gives up its place to it."""
@@ -98,7 +186,7 @@ def new_job(root: Path) -> Job:
 
 def targets_of(job: Job) -> tuple[Target, ...]:
     """Return a job's targets, in its order."""
-    return tuple(target_named(name) for name in job.targets)
+    return tuple(job.target(name) for name in job.targets)
 
 
 def root_of(job: Job, file: Path | None) -> Path:

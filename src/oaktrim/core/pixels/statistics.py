@@ -1,4 +1,4 @@
-"""What a picture holds, found in one pass: ranges, sameness of channels, use of alpha, and a hash of the pixels."""
+"""What a picture holds, found in one pass: ranges, sameness of channels, the part in use, where detail lies, and a hash."""
 
 from __future__ import annotations
 
@@ -8,7 +8,13 @@ import numpy as np
 import xxhash
 from numba import njit
 
-from oaktrim.core.pixels.image import Image, held
+from oaktrim.core.pixels.image import Image, Pixels, held
+
+GRID = 8
+TILE = 64
+_TILES = 4
+# Rows that suffice for what need not be exact.
+_ROWS_LOOKED_AT = 256
 
 
 @dataclass(frozen=True, slots=True)
@@ -19,12 +25,23 @@ class PixelFacts:
     ----------
     low, high : least and greatest code of each channel, integers of the image's depth (floats as they are)
     grey : the three colour channels are equal everywhere
+    used : x, y, width and height of the smallest rectangle that holds all pixels in use: those whose alpha is not 0 or,
+        without alpha, those that differ from the corner pixel; all zero where there are none
+    used_share : of the pixels that are in use, 0..1
+    eight_bit : a 16-bit image whose codes are 8-bit codes doubled or shifted
+    means : ndarray, shape (GRID, GRID, channels), float32, mean codes of evenly spread cells
+    busiest : left and top of a few tiles of TILE pixels with the most detail, the busiest first
     digest : 64-bit hash of the channels, size and codes, as 16 hexadecimal digits
     """
 
     low: tuple[float, ...]
     high: tuple[float, ...]
     grey: bool
+    used: tuple[int, int, int, int]
+    used_share: float
+    eight_bit: bool
+    means: Pixels
+    busiest: tuple[tuple[int, int], ...]
     digest: str
 
     @property
@@ -34,32 +51,124 @@ class PixelFacts:
 
 
 @njit(nogil=True, cache=True)
-def _ranges(pixels, low, high):
-    """Fill `low` and `high` (C,) with the channels' ranges over pixels (H, W, C); return whether channels 0-2 agree."""
-    height, width, channels = pixels.shape
-    apart = 0
-    for y in range(height):
-        for c in range(channels):
-            least = pixels[y, 0, c]
-            most = least
-            for x in range(width):
-                v = pixels[y, x, c]
-                least = min(least, v)
-                most = max(most, v)
-            low[c] = min(low[c], least)
-            high[c] = max(high[c], most)
-        if channels >= 3 and apart == 0:
-            for x in range(width):
-                apart |= (pixels[y, x, 0] != pixels[y, x, 1]) | (pixels[y, x, 1] != pixels[y, x, 2])
-    return apart == 0
+def _activity(rows, step, watched, activity):
+    """Add up the second differences of one channel of rows (H, W, C) into tiles (H // TILE or 1, W // TILE or 1) float64.
+
+    They grow with frequency squared, so they find fine detail, not strong edges. Every `step`-th row is looked at.
+    """
+    height, width, _ = rows.shape
+    down, across = activity.shape
+    for y in range(1, height, step):
+        for column in range(across):
+            start = max(1, column * TILE)
+            stop = column * TILE + TILE if column < across - 1 else width
+            total = np.float32(0)
+            for x in range(start, stop):
+                centre = np.float32(rows[y, x, watched])
+                total += abs(2 * centre - np.float32(rows[y, x - 1, watched]) - np.float32(rows[y - 1, x, watched]))
+            activity[min(y // TILE, down - 1), column] += total
+
+
+@njit(nogil=True, cache=True)
+def _holds_eight(codes):
+    """Say whether 16-bit codes (N,) are all 8-bit codes written twice, or all shifted up by 8."""
+    doubled, shifted = True, True
+    for i in range(codes.shape[0]):
+        doubled &= (codes[i] >> 8) == (codes[i] & 255)
+        shifted &= (codes[i] & 255) == 0
+        if not (doubled or shifted):
+            return False
+    return True
+
+
+def _kernel_pixels(image: Image) -> Pixels:
+    return held(image.pixels.astype(np.float32) if image.pixels.dtype == np.float16 else image.pixels)
 
 
 def pixel_facts(image: Image) -> PixelFacts:
-    """Return the facts of an image in one pass over its pixels."""
-    pixels = image.pixels.astype(np.float32) if image.pixels.dtype == np.float16 else image.pixels
-    pixels = held(pixels)
-    low, high = pixels[0, 0].copy(), pixels[0, 0].copy()
-    grey = bool(_ranges(pixels, low, high)) and len(image.channels) >= 3
+    """Return the facts of an image; exact but for `used_share` without alpha, `means` and `busiest`, which skip rows."""
+    pixels = _kernel_pixels(image)
+    height, width, channels = pixels.shape
+    flat = pixels.reshape(height, width * channels)
+    # Reducing down the columns runs along memory; the few columns that are left are cheap whatever the stride.
+    columns_low = np.minimum.reduce(flat, axis=0).reshape(width, channels)
+    columns_high = np.maximum.reduce(flat, axis=0).reshape(width, channels)
+    low, high = columns_low.min(axis=0), columns_high.max(axis=0)
+    step = -(-height // _ROWS_LOOKED_AT)
+    few = pixels[step // 2 :: step]
+    used, share = _used(image, pixels, few, columns_low, columns_high)
+    activity = np.zeros((max(1, height // TILE), max(1, width // TILE)))
+    _activity(pixels, step, min(1, channels - 1), activity)
+    order = np.argsort(-activity, axis=None, kind="stable")[:_TILES]
+    tiles = [(int(place % activity.shape[1]) * TILE, int(place // activity.shape[1]) * TILE) for place in order]
     digest = xxhash.xxh3_64(pixels.data)
     digest.update(f"{image.width}x{image.height}{''.join(image.channels)}{image.pixels.dtype}".encode())
-    return PixelFacts(tuple(low.tolist()), tuple(high.tolist()), grey, digest.hexdigest())
+    return PixelFacts(
+        low=tuple(low.tolist()),
+        high=tuple(high.tolist()),
+        grey=len(image.channels) >= 3 and _is_grey(few) and _is_grey(pixels),
+        used=used,
+        used_share=share,
+        eight_bit=pixels.dtype == np.uint16 and bool(_holds_eight(pixels.reshape(-1))),
+        means=_means(few),
+        busiest=tuple(tiles),
+        digest=digest.hexdigest(),
+    )
+
+
+def _is_grey(pixels: Pixels) -> bool:
+    red, green, blue = (pixels[..., c] for c in range(3))
+    return np.array_equal(red, green) and np.array_equal(green, blue)
+
+
+def _used(
+    image: Image, pixels: Pixels, few: Pixels, columns_low: Pixels, columns_high: Pixels
+) -> tuple[tuple[int, int, int, int], float]:
+    """Return the rectangle in use, and the share of pixels in use."""
+    if image.has_alpha:
+        if columns_low[:, -1].min() > 0:
+            return (0, 0, image.width, image.height), 1.0
+        columns = columns_high[:, -1] > 0
+        seen = pixels[..., -1] != 0
+        rows, share = seen.any(axis=1), float(np.count_nonzero(seen)) / seen.size
+    else:
+        corner = pixels[0, 0]
+        columns = ((columns_low != corner) | (columns_high != corner)).any(axis=1)
+        if not columns.any():
+            return (0, 0, 0, 0), 0.0
+        whole = np.broadcast_to(corner, pixels.shape[1:])
+        top = next(y for y in range(len(pixels)) if not np.array_equal(pixels[y], whole))
+        bottom = next(y for y in range(len(pixels) - 1, -1, -1) if not np.array_equal(pixels[y], whole))
+        rows = np.zeros(len(pixels), np.bool_)
+        rows[top : bottom + 1] = True
+        other = np.zeros(few.shape[:2], np.bool_)
+        for channel, code in enumerate(corner):
+            other |= few[..., channel] != code
+        share = float(np.count_nonzero(other)) / other.size
+    if not columns.any():
+        return (0, 0, 0, 0), 0.0
+    x, y = np.flatnonzero(columns), np.flatnonzero(rows)
+    return (int(x[0]), int(y[0]), int(x[-1] - x[0] + 1), int(y[-1] - y[0] + 1)), share
+
+
+def _means(few: Pixels) -> Pixels:
+    """Return mean codes (GRID, GRID, channels) of cells; pictures smaller than the grid repeat their pixels."""
+    edges = [np.arange(GRID) * side // GRID for side in few.shape[:2]]
+    kind = np.float32 if few.dtype.kind == "f" else np.uint32
+    bands = np.add.reduceat(few, edges[0], axis=0, dtype=kind).astype(np.float64)
+    sums = np.add.reduceat(bands, edges[1], axis=1)
+    counts = [np.maximum(1, np.diff([*edge, side])) for edge, side in zip(edges, few.shape[:2], strict=True)]
+    means: Pixels = (sums / np.outer(*counts)[..., None]).astype(np.float32)
+    return means
+
+
+def unit_codes(image: Image) -> float:
+    """Return the code that stands for 1.0."""
+    return 1.0 if image.is_float else float(np.iinfo(image.pixels.dtype).max)
+
+
+def busy_tiles(image: Image, facts: PixelFacts) -> Pixels:
+    """Return the busiest tiles, float32 in 0..1, shape (tiles, side, side, channels); side is TILE or what there is."""
+    side = min(TILE, image.width, image.height)
+    tiles = [image.pixels[top : top + side, left : left + side] for left, top in facts.busiest]
+    return np.stack(tiles).astype(np.float32) / np.float32(unit_codes(image))

@@ -13,10 +13,12 @@ from oaktrim.core.formats.catalogue import ORDER
 from oaktrim.core.plan.cuts import Cut
 from oaktrim.core.plan.packing import PackedShares
 from oaktrim.core.plan.resolve import Plan, Standing, limits_of, resolve
+from oaktrim.core.plan.rolerules import RoleRule
+from oaktrim.core.plan.verdict import findings_of
 from oaktrim.core.progress import Progress, Task
 from oaktrim.core.survey.cache import SurveyCache
 from oaktrim.core.survey.findings.finding import Severity
-from oaktrim.core.survey.findings.rules import Merged, findings_on, merge
+from oaktrim.core.survey.findings.rules import Merged, merge
 from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.targets.target import Target
 
@@ -25,11 +27,12 @@ SCHEMA = "oak-trim.survey/1"
 
 @dataclass(frozen=True)
 class Survey:
-    """An inventory weighed on several targets."""
+    """An inventory weighed on several targets; `silenced` counts the findings that the job keeps quiet."""
 
     inventory: Inventory
     plans: tuple[Plan, ...]
     findings: tuple[Merged, ...]
+    silenced: int
 
     @property
     def over(self) -> bool:
@@ -43,17 +46,29 @@ class Survey:
 
 
 def survey(
-    inventory: Inventory, targets: tuple[Target, ...], cuts: tuple[Cut, ...], cache: SurveyCache
+    inventory: Inventory,
+    targets: tuple[Target, ...],
+    cache: SurveyCache,
+    cuts: tuple[Cut, ...] = (),
+    rules: tuple[RoleRule, ...] = (),
+    silences: frozenset[tuple[str, str]] = frozenset(),
 ) -> Task[Survey]:
-    """Weigh an inventory on targets; what the cuts ask for is really packed first, on samples."""
+    """Weigh an inventory on targets; what the cuts ask for is really packed first, on samples.
+
+    Parameters
+    ----------
+    silences : code and path of findings that do not count
+    """
     shares = PackedShares(inventory)
-    plans = [resolve(inventory, target, cuts, shares) for target in targets]
+    plans = [resolve(inventory, target, cuts, shares, rules) for target in targets]
     missing = [key for plan in plans for key in shares.missing(plan.formats, plan.target.packing.method)]
     missing = list(dict.fromkeys(missing))
     for done, _ in enumerate(shares.measure(missing, cache), 1):
         yield Progress(done, len(missing), "packing samples")
-    plans = [resolve(inventory, target, cuts, shares) for target in targets]
-    return Survey(inventory, tuple(plans), tuple(merge([findings_on(inventory, target) for target in targets])))
+    plans = [resolve(inventory, target, cuts, shares, rules) for target in targets]
+    found = merge([findings_of(plan) for plan in plans])
+    heard = tuple(finding for finding in found if (finding.code, finding.path) not in silences)
+    return Survey(inventory, tuple(plans), heard, len(found) - len(heard))
 
 
 def _limit(standing: Standing) -> dict[str, object]:

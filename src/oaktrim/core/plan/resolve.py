@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 
@@ -13,7 +14,8 @@ from oaktrim.core.formats.catalogue import FORMATS, ORDER
 from oaktrim.core.pixels.resample import Filter
 from oaktrim.core.plan.cuts import Cap, Cut, Drop, SetEffort, SetFilter, SetFormat, SetLevels
 from oaktrim.core.plan.packing import PackedShares
-from oaktrim.core.survey.inventory import Inventory
+from oaktrim.core.plan.rolerules import RoleRule, apply_rules
+from oaktrim.core.survey.inventory import Carried, Inventory
 from oaktrim.core.targets.arrival import FORMAT_INDEX, Arrival, Flags, Ints, arrive, fit_side
 from oaktrim.core.targets.target import Oversize, Target
 
@@ -29,7 +31,8 @@ class Rung:
 
     Parameters
     ----------
-    cause : what made the step, in words; cut : its place in the job's cuts, if a cut made it
+    cause : what made the step, in words
+    cut : its place in the job's cuts, if a cut made it; rule : its place in the role rules, if one did
     width, height : after the step
     memory : bytes on the target if this were the last step
     """
@@ -39,6 +42,7 @@ class Rung:
     height: int
     memory: int
     cut: int | None = None
+    rule: int | None = None
 
 
 @dataclass(frozen=True)
@@ -65,7 +69,9 @@ class Plan:
     ----------
     settings : the value that each kind of change leaves on each texture, -1 where there is none
     causes : the place in the cuts of what set it, likewise
-    cut_width, cut_height : after cap and drop, before the target's own rules
+    rules : the job's role rules; rule : place of the one that made the texture smaller, -1 where none did
+    overruled : a cut by hand stands in the place of a role rule
+    cut_width, cut_height : after cap and drop by hand; ruled_width, ruled_height : after the role rules too
     formats : places in the catalogue's order
     arrival : what the target makes of it
     package : estimated bytes in the package
@@ -74,10 +80,15 @@ class Plan:
     target: Target
     inventory: Inventory
     cuts: tuple[Cut, ...]
+    rules: tuple[RoleRule, ...]
     settings: dict[type, Ints]
     causes: dict[type, Ints]
     cut_width: Ints
     cut_height: Ints
+    ruled_width: Ints
+    ruled_height: Ints
+    rule: Ints
+    overruled: Flags
     formats: Ints
     arrival: Arrival
     package: Ints
@@ -97,22 +108,33 @@ class Plan:
         raise KeyError(name)
 
     def total(self, name: str) -> int:
-        """Return the sum of a line."""
+        """Return the sum of a line, what is carried beside the textures counted."""
         if name not in self._totals:
-            self._totals[name] = int(self.line(name).sum())
+            self._totals[name] = int(self.line(name).sum()) + sum(
+                self.carried(row, name) for row in self.inventory.carried
+            )
         return self._totals[name]
 
+    def carried(self, row: Carried, line: str) -> int:
+        """Return what a mesh, a clip or a sound adds to a line: its bytes, packed in the package; it is no texture."""
+        if line == "unpacked":
+            return row.bytes
+        return math.ceil(row.bytes * row.packed.get(self.target.packing.method, 1.0)) if line == "package" else 0
+
     def by_family(self, name: str) -> dict[str, int]:
-        """Return the sum of a line for each family of roles, families of nothing left out."""
-        families, place = np.unique(self.inventory.families, return_inverse=True)
+        """Return the sum of a line for each family of assets, families of nothing left out."""
+        families, place = self.inventory.family_places
         sums = np.bincount(place, weights=self.line(name), minlength=len(families))
-        return {str(family): int(total) for family, total in zip(families, sums, strict=True)}
+        found = {str(family): int(total) for family, total in zip(families, sums, strict=True)}
+        for row in self.inventory.carried:
+            found[row.family.value] = found.get(row.family.value, 0) + self.carried(row, name)
+        return {family: total for family, total in found.items() if total}
 
     @property
     def touched(self) -> Flags:
         """Which textures are encoded anew; the others ship as their file holds them, levels added to pictures."""
         kinds = (Cap, Drop, SetFormat, SetLevels)
-        changed = np.zeros(len(self.formats), np.bool_)
+        changed = self.rule >= 0
         for kind in kinds:
             changed |= self.settings[kind] != _NOT_CUT
         a = self.arrival
@@ -159,7 +181,13 @@ def _value(cut: Cut) -> int:
             return _FILTERS.index(change.filter)
 
 
-def resolve(inventory: Inventory, target: Target, cuts: Sequence[Cut] = (), shares: PackedShares | None = None) -> Plan:
+def resolve(
+    inventory: Inventory,
+    target: Target,
+    cuts: Sequence[Cut] = (),
+    shares: PackedShares | None = None,
+    rules: Sequence[RoleRule] = (),
+) -> Plan:
     """Return what every texture ships as on a target.
 
     A later cut of one kind takes the place of an earlier one on the same texture. Cap and drop are different kinds:
@@ -168,6 +196,7 @@ def resolve(inventory: Inventory, target: Target, cuts: Sequence[Cut] = (), shar
     Parameters
     ----------
     shares : how well the textures pack; guessed from the survey alone when left out
+    rules : for textures whose size no cut says
     """
     count = len(inventory.textures)
     settings: dict[type, Ints] = {kind: np.full(count, _NOT_CUT, np.int64) for kind in KINDS}
@@ -182,16 +211,21 @@ def resolve(inventory: Inventory, target: Target, cuts: Sequence[Cut] = (), shar
     width, height = inventory.width, inventory.height
     width, height = fit_side(width, height, np.where(caps == _NOT_CUT, np.maximum(width, height), caps))
     width, height = np.maximum(1, width >> drops), np.maximum(1, height >> drops)
+    by_hand = (caps != _NOT_CUT) | (settings[Drop] != _NOT_CUT)
+    ruled = apply_rules(inventory, target.id, rules, width, height, by_hand)
     formats = np.where(settings[SetFormat] == _NOT_CUT, inventory.natural, settings[SetFormat])
     # Stored levels are kept for as long as nothing but the format's place in the file is asked for.
     stored = np.maximum(inventory.stored_levels - drops, np.minimum(inventory.stored_levels, 1))
-    as_stored = (caps == _NOT_CUT) & (settings[SetLevels] == _NOT_CUT)
+    as_stored = (caps == _NOT_CUT) & (ruled.rule == _NOT_CUT) & (settings[SetLevels] == _NOT_CUT)
     levels = np.where(as_stored, stored, 0)
     levels = np.where(settings[SetLevels] == 0, 1, levels)
-    arrival = arrive(target, width, height, levels, formats)
+    arrival = arrive(target, ruled.width, ruled.height, levels, formats)
     share = (shares or PackedShares(inventory)).of(formats, target.packing.method)
     package = np.ceil(arrival.stored * share.astype(np.float64)).astype(np.int64)
-    return Plan(target, inventory, tuple(cuts), settings, causes, width, height, formats, arrival, package)
+    return Plan(
+        target, inventory, tuple(cuts), tuple(rules), settings, causes, width, height, ruled.width, ruled.height,
+        ruled.rule, ruled.overruled, formats, arrival, package,
+    )  # fmt: skip
 
 
 def _climb(plan: Plan, row: int) -> tuple[tuple[Rung, ...], tuple[str, ...]]:
@@ -222,6 +256,11 @@ def _climb(plan: Plan, row: int) -> tuple[tuple[Rung, ...], tuple[str, ...]]:
         if (width, height) != before:
             steps.append(plan.cuts[place].change.label)
         rungs.append(Rung(plan.cuts[place].change.label, width, height, weigh(width, height, natural.name), place))
+    if plan.rule[row] != _NOT_CUT:
+        rule = int(plan.rule[row])
+        width, height = int(plan.ruled_width[row]), int(plan.ruled_height[row])
+        cause = f"Role: {plan.rules[rule].label}"
+        rungs.append(Rung(cause, width, height, weigh(width, height, natural.name), rule=rule))
     if a.shrunk[row]:
         width, height = int(a.width[row]), int(a.height[row])
         how = "upper levels left out" if target.oversize is Oversize.HALVED else "resampled on upload"
@@ -249,6 +288,8 @@ def _climb(plan: Plan, row: int) -> tuple[tuple[Rung, ...], tuple[str, ...]]:
         warnings.append(
             f"{steps[0]} and {steps[1].lower()} both apply: this ships at {max(width, height)}, not {asked}."
         )
+    if plan.overruled[row]:
+        warnings.append("Cut by hand: the role rule for it does not count here.")
     if a.levels_lost[row]:
         warnings.append(f"{width}x{height} is no power of two: no mip levels on {target.name}.")
     if a.refused[row]:
@@ -259,13 +300,26 @@ def _climb(plan: Plan, row: int) -> tuple[tuple[Rung, ...], tuple[str, ...]]:
 
 
 def limits_of(plan: Plan) -> list[Standing]:
-    """Return how a plan stands against each limit of its target that can be weighed."""
+    """Return how a plan stands against each limit of its target."""
     standings = [Standing(line, plan.total(line), limit, True) for line, limit in plan.target.limit_bytes.items()]
-    side = plan.target.limits.longest_side
-    if side is not None and len(plan.formats):
-        longest = int(np.maximum(plan.arrival.width, plan.arrival.height).max())
-        standings.append(Standing("longest-side", longest, side, False))
-    return standings
+    longest = int(np.maximum(plan.arrival.width, plan.arrival.height).max()) if len(plan.formats) else 0
+    return standings + counted(plan.target, plan.inventory, longest)
+
+
+def counted(target: Target, inventory: Inventory, longest: int) -> list[Standing]:
+    """Return how an inventory stands against the limits that are not of bytes; `longest` is the longest side shipped."""
+    limits = target.limits
+    found = [Standing("longest-side", longest, limits.longest_side, False)] if limits.longest_side and longest else []
+    if inventory.models:
+        for line, value in (
+            ("materials", inventory.materials),
+            ("triangles", inventory.triangles),
+            ("draws", inventory.draws),
+        ):
+            limit = getattr(limits, line)
+            if limit is not None:
+                found.append(Standing(line, value, limit, False))
+    return found
 
 
 @dataclass(frozen=True)

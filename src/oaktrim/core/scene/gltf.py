@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import replace
 from typing import Any, TypeVar
 from urllib.parse import unquote
 
@@ -161,7 +162,7 @@ class _Reader:
                 mesh = None
             matrix = self.attempt(f"node {place}", lambda row=row: self.matrix(row), np.eye(4))
             copies = self.attempt(f"node {place}", lambda row=row: self.copies(row), 1)
-            found.append(Node(row.name, mesh, tuple(children), matrix, row.skin, copies))
+            found.append(Node(row.name, mesh, tuple(children), matrix, row.skin, copies, self.lens(row, place)))
         return tuple(self._without_cycles(found, parent))
 
     def _without_cycles(self, nodes: list[Node], parent: list[int]) -> list[Node]:
@@ -178,11 +179,20 @@ class _Reader:
                 self.note(f"node {at} is among its own children")
                 above = nodes[parent[at]]
                 children = tuple(child for child in above.children if child != at)
-                nodes[parent[at]] = Node(above.name, above.mesh, children, above.matrix, above.skin, above.copies)
+                nodes[parent[at]] = replace(above, children=children)
                 parent[at] = -1
             for place in path:
                 sound[place] = True
         return nodes
+
+    def lens(self, row: NodeRow, place: int) -> float | None:
+        if row.camera is None:
+            return None
+        if not 0 <= row.camera < len(self.root.cameras):
+            self.note(f"node {place} names camera {row.camera} and there are {len(self.root.cameras)}")
+            return None
+        perspective = self.root.cameras[row.camera].perspective
+        return perspective.yfov if perspective is not None and 0 < perspective.yfov < 3.14 else None
 
     def copies(self, row: NodeRow) -> int:
         """Return how often EXT_mesh_gpu_instancing draws a node's mesh."""
@@ -224,7 +234,7 @@ class _Reader:
         for place, row in enumerate(self.root.materials):
             uses = [self.use(slot, name, info, place) for slot, name, info in self._infos(row, place)]
             raw = {key: value for key, value in raws[place].items() if key not in ("name", "extras")}
-            yield Material(row.name or f"material {place}", tuple(uses), self._content(raw))
+            yield Material(row.name or f"material {place}", tuple(uses), self._content(raw), row.alpha_mode == "OPAQUE")
 
     def _infos(self, row: MaterialRow, place: int) -> Iterator[tuple[Slot, str, TextureInfo]]:
         pbr = row.pbr_metallic_roughness
@@ -373,9 +383,11 @@ def model_of(document: Document) -> Model:
     reader, root = _Reader(document), document.root
     scene, roots = reader.roots()
     extensions = {*root.extensions_used, *root.extensions_required} - _KNOWN
-    uris = [row.uri for row in root.buffers if row.uri and row.uri[:5].lower() != "data:"]
-    for index in range(len(root.buffers)):
-        reader.attempt(f"buffer {index}", lambda index=index: document.buffer(index), None)
+    files: list[str] = []
+    for index, row in enumerate(root.buffers):
+        data = reader.attempt(f"buffer {index}", lambda index=index: document.buffer(index), None)
+        if data is not None and row.uri and row.uri[:5].lower() != "data:":
+            files.append(document.place.target_of(unquote(row.uri)))
     return Model(
         kind="gltf" if document.binary is None else "glb",
         scene=scene,
@@ -388,5 +400,5 @@ def model_of(document: Document) -> Model:
         skins=tuple(Skin(row.name, len(row.joints)) for row in root.skins),
         faults=tuple(reader.faults),
         extensions=tuple(sorted(extensions)),
-        files=tuple(unquote(uri) for uri in uris),
+        files=tuple(dict.fromkeys(files)),
     )

@@ -50,11 +50,15 @@ class TextureUse:
 
 @dataclass(frozen=True)
 class Material:
-    """A material; `content` is all that it holds except its name, as text, images by what they are."""
+    """A material; `content` is all that it holds except its name, as text, images by what they are.
+
+    `opaque` says that the alpha of its base colour is not looked at.
+    """
 
     name: str
     uses: tuple[TextureUse, ...]
     content: str
+    opaque: bool = False
 
 
 @dataclass(frozen=True)
@@ -102,7 +106,14 @@ class Mesh:
 
 @dataclass(frozen=True)
 class Node:
-    """A place in the scene: a 4x4 float64 matrix to its parent, and `copies` of its mesh drawn there."""
+    """A place in the scene.
+
+    Parameters
+    ----------
+    matrix : 4x4 float64, to its parent
+    copies : how often its mesh is drawn there
+    lens : vertical angle of view of a perspective camera that stands here, in radians
+    """
 
     name: str
     mesh: int | None
@@ -110,6 +121,7 @@ class Node:
     matrix: NDArray[np.float64] = field(default_factory=lambda: np.eye(4))
     skin: int | None = None
     copies: int = 1
+    lens: float | None = None
 
 
 @dataclass(frozen=True)
@@ -147,7 +159,7 @@ class Model:
     scene : name of the default scene; roots : its nodes
     faults : what could not be read, in sentences; the rest stands
     extensions : names used that mean nothing to us; they are kept as they are
-    files : URIs of further files that were read with it (buffers, material libraries)
+    files : paths below the root of further files that were read with it (buffers, material libraries)
     """
 
     kind: str
@@ -162,6 +174,17 @@ class Model:
     faults: tuple[str, ...] = ()
     extensions: tuple[str, ...] = ()
     files: tuple[str, ...] = ()
+
+    def placed(self) -> dict[int, NDArray[np.float64]]:
+        """Return the matrix to the world of every node of the scene."""
+        found: dict[int, NDArray[np.float64]] = {}
+        pending = [(root, np.eye(4)) for root in self.roots]
+        while pending:
+            node, above = pending.pop()
+            if node not in found:
+                found[node] = above @ self.nodes[node].matrix
+                pending.extend((child, found[node]) for child in self.nodes[node].children)
+        return found
 
     def below(self, root: int) -> list[int]:
         """Return the nodes from one down, each once, itself first."""

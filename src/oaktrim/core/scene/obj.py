@@ -205,8 +205,9 @@ def model_of_obj(data: bytes, place: Surroundings) -> Model:
     library, faults, files = _Library(), [], []
     for name in lines.libraries:
         try:
-            library.read(place.read(name).decode("utf-8", "backslashreplace"))
-            files.append(name)
+            path = place.target_of(name)
+            library.read(place.read_file(path).decode("utf-8", "backslashreplace"))
+            files.append(path)
         except FileError as error:
             faults.append(f"material library: {error.fault}")
     materials = list(library.uses)

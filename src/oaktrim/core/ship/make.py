@@ -8,7 +8,6 @@ from math import inf
 from oaktrim.core.codecs.effort import EncodeOptions
 from oaktrim.core.codecs.texture import EncodedTexture, decode_level, encode_texture
 from oaktrim.core.errors import OakTrimError
-from oaktrim.core.files.atomic import read_bytes
 from oaktrim.core.files.pictures import MAX_PIXELS, decode_picture, parse_texture
 from oaktrim.core.formats.catalogue import Alpha, format_named
 from oaktrim.core.pixels.image import Image
@@ -17,7 +16,8 @@ from oaktrim.core.pixels.metrics import decibels, mean_square
 from oaktrim.core.pixels.resample import Resampling, resample
 from oaktrim.core.plan.resolve import Recipe
 from oaktrim.core.progress import Task
-from oaktrim.core.survey.inventory import Inventory, TextureFacts, file_of
+from oaktrim.core.survey.facts import IMAGE_MARK, TextureFacts
+from oaktrim.core.survey.inventory import Inventory, file_of, source_bytes
 from oaktrim.core.survey.roles import Role
 
 
@@ -53,8 +53,8 @@ class Made:
 def read_source(inventory: Inventory, row: int, max_pixels: int = MAX_PIXELS) -> Image:
     """Return the source picture of a texture, its code values read as its role wants them."""
     texture = inventory.textures[row]
-    file = file_of(inventory.root, texture.path)
-    image = decode_picture(read_bytes(file), file, max_pixels)
+    file = inventory.root / texture.path if IMAGE_MARK in texture.path else file_of(inventory.root, texture.path)
+    image = decode_picture(source_bytes(inventory.root, texture.path), file, max_pixels)
     return image if image.is_float else image.read_as(inventory.roles[row].role.transfer)
 
 
@@ -63,7 +63,7 @@ def _stored(inventory: Inventory, texture: TextureFacts, recipe: Recipe, max_pix
     if not texture.format or texture.format != recipe.format:
         return None
     file = file_of(inventory.root, texture.path)
-    whole = parse_texture(read_bytes(file), file, max_pixels)
+    whole = parse_texture(source_bytes(inventory.root, texture.path), file, max_pixels)
     for first in range(len(whole.levels)):
         fits = level_size(whole.width, whole.height, first) == (recipe.width, recipe.height)
         if fits and first + recipe.levels <= len(whole.levels):

@@ -16,11 +16,12 @@ from oaktrim.core.errors import FileError, OakTrimError, ShipError
 from oaktrim.core.files.atomic import read_bytes, write_atomic
 from oaktrim.core.files.pictures import MAX_PIXELS, pack_texture, parse_texture
 from oaktrim.core.formats.catalogue import FORMATS
-from oaktrim.core.plan.resolve import Plan, Recipe, Standing
+from oaktrim.core.plan.resolve import Plan, Recipe, Standing, counted
 from oaktrim.core.progress import Progress, Task, finish, spread
 from oaktrim.core.ship.make import make_texture
 from oaktrim.core.ship.manifest import NAME, SCHEMA, Entry, Failure, Manifest, load_manifest
-from oaktrim.core.survey.inventory import file_of
+from oaktrim.core.survey.facts import IMAGE_MARK
+from oaktrim.core.survey.inventory import source_bytes
 from oaktrim.core.survey.sample import pack_bytes
 from oaktrim.core.targets.target import Target
 
@@ -67,13 +68,14 @@ def output_names(plan: Plan) -> list[str]:
 
     Files that would meet in one name, on a disk that tells no letter case either, keep their own ending before it.
     """
-    stems = [str(PurePosixPath(t.path).with_suffix("")) for t in plan.inventory.textures]
+    paths = [t.path.replace(IMAGE_MARK, ".image-") for t in plan.inventory.textures]
+    stems = [
+        path if IMAGE_MARK in t.path else str(PurePosixPath(path).with_suffix(""))
+        for path, t in zip(paths, plan.inventory.textures, strict=True)
+    ]
     count = Counter(stem.lower() for stem in stems)
     ending = plan.target.container
-    return [
-        f"{stem if count[stem.lower()] == 1 else t.path}.{ending}"
-        for stem, t in zip(stems, plan.inventory.textures, strict=True)
-    ]
+    return [f"{stem if count[stem.lower()] == 1 else path}.{ending}" for stem, path in zip(stems, paths, strict=True)]
 
 
 def _digest(data: bytes) -> str:
@@ -157,8 +159,7 @@ def memory_on(target: Target, texture: EncodedTexture) -> int:
 
 def _ship_one(plan: Plan, item: Item, out: Path, max_pixels: int) -> Entry:
     inventory, target = plan.inventory, plan.target
-    source = file_of(inventory.root, item.recipe.path)
-    source_hash = _digest(read_bytes(source))
+    source_hash = _digest(source_bytes(inventory.root, item.recipe.path))
     made = finish(make_texture(inventory, item.row, item.recipe, max_pixels, threads=1))
     path = out / item.output
     write_atomic(path, pack_texture(made.encoded, target.container))
@@ -242,7 +243,7 @@ def ship(plan: Plan, out: Path, max_pixels: int = MAX_PIXELS, threads: int | Non
     if earlier != manifest:
         write_atomic(out / NAME, manifest.bytes())
     written = len(due) - len(failed)
-    return Shipped(manifest, written, len(items) - len(due), removed, weigh(manifest, plan.target))
+    return Shipped(manifest, written, len(items) - len(due), removed, weigh(manifest, plan))
 
 
 def _manifest(target: Target, entries: dict[str, Entry], failed: list[Failure]) -> Manifest:
@@ -274,17 +275,18 @@ def _remove_stale(earlier: Manifest | None, now: Manifest, out: Path, root: Path
     return removed
 
 
-def weigh(manifest: Manifest, target: Target) -> tuple[Standing, ...]:
-    """Return what was shipped against each limit of the target, measured on the files."""
+def weigh(manifest: Manifest, plan: Plan) -> tuple[Standing, ...]:
+    """Return what was shipped against each limit of the target, measured on the files.
+
+    What is carried beside the textures is counted as it stands in the source tree.
+    """
+    entries, carried = manifest.textures, plan.inventory.carried
     totals = {
-        "memory": sum(entry.memory for entry in manifest.textures),
-        "package": sum(entry.package for entry in manifest.textures),
-        "unpacked": sum(entry.file_bytes for entry in manifest.textures),
-        "streaming": sum(entry.memory for entry in manifest.textures if entry.levels > 1),
+        "memory": sum(entry.memory for entry in entries),
+        "package": sum(entry.package for entry in entries) + sum(plan.carried(row, "package") for row in carried),
+        "unpacked": sum(entry.file_bytes for entry in entries) + sum(row.bytes for row in carried),
+        "streaming": sum(entry.memory for entry in entries if entry.levels > 1),
     }
-    standings = [Standing(line, totals[line], limit, True) for line, limit in target.limit_bytes.items()]
-    side = target.limits.longest_side
-    if side is not None and manifest.textures:
-        longest = max(max(entry.width, entry.height) for entry in manifest.textures)
-        standings.append(Standing("longest-side", longest, side, False))
-    return tuple(standings)
+    standings = [Standing(line, totals[line], limit, True) for line, limit in plan.target.limit_bytes.items()]
+    longest = max((max(entry.width, entry.height) for entry in entries), default=0)
+    return (*standings, *counted(plan.target, plan.inventory, longest))

@@ -12,10 +12,10 @@ import numpy as np
 import platformdirs
 
 from oaktrim.core.pixels.image import CHANNEL_NAMES, Image, Transfer
-from oaktrim.core.survey.inventory import TextureFacts
+from oaktrim.core.survey.facts import FileFacts
 
 # Raised whenever facts, samples or pictures are made in another way; older rows are then left behind.
-_VERSION = 2
+_VERSION = 3
 _TABLES = f"""
 create table if not exists facts_{_VERSION} (root text, path text, facts blob, primary key (root, path)) without rowid;
 create table if not exists sample_{_VERSION} (content text primary key, shape text, pixels blob) without rowid;
@@ -44,18 +44,18 @@ class SurveyCache:
         connection.executescript(_TABLES)
         return closing(connection)
 
-    def facts(self, root: Path) -> dict[str, TextureFacts]:
+    def facts(self, root: Path) -> dict[str, FileFacts]:
         """Return the facts last found below a root, by path."""
         try:
             with self._open() as connection:
                 rows = connection.execute(f"select facts from facts_{_VERSION} where root = ?", (str(root),)).fetchall()
-            decode = msgspec.msgpack.Decoder(TextureFacts).decode
+            decode = msgspec.msgpack.Decoder(FileFacts).decode
             found = (decode(row[0]) for row in rows)
             return {facts.path: facts for facts in found}
         except (sqlite3.Error, OSError, msgspec.DecodeError, UnicodeEncodeError):
             return {}
 
-    def keep(self, root: Path, facts: Iterable[TextureFacts], samples: dict[str, Image]) -> None:
+    def keep(self, root: Path, facts: Iterable[FileFacts], samples: dict[str, Image]) -> None:
         """Keep facts of a root and samples by the content they were taken from."""
         encode = msgspec.msgpack.Encoder().encode
         try:

@@ -1,71 +1,40 @@
-"""What a survey found: a row of facts for each texture, the files that could not be read, and the columns to weigh."""
+"""What a survey found: a row of facts for each file, roles, owners, and the columns to weigh."""
 
 from __future__ import annotations
 
 import os
 import re
-from dataclasses import dataclass
+from collections.abc import Sequence
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from pathlib import Path
+from typing import Any
 
-import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
-from oaktrim.core.survey.roles import RoleGuess
+from oaktrim.core.errors import FileError
+from oaktrim.core.files.atomic import read_bytes
+from oaktrim.core.files.references import Surroundings
+from oaktrim.core.scene.read import parse_model
+from oaktrim.core.survey.facts import CLIP_MARK, IMAGE_MARK, AudioFacts, ModelFacts, TextureFacts
+from oaktrim.core.survey.ownership import Ownership
+from oaktrim.core.survey.roles import (
+    Certainty,
+    Family,
+    Role,
+    RoleChoice,
+    RoleGuess,
+    RolePattern,
+    bare_name,
+    role_guesser,
+    role_of_slots,
+    seen_role,
+)
 from oaktrim.core.targets.arrival import FORMAT_INDEX
 
+_KINDS: dict[str, Any] = {"int": np.int64, "float": np.float64, "bool": np.bool_, "str": np.str_}
 _ESCAPED = re.compile(r"\\x([0-9a-f]{2})")
-
-
-class TextureFacts(msgspec.Struct, frozen=True, array_like=True):
-    """Facts of one texture file, kept in the cache by path, size and time.
-
-    Parameters
-    ----------
-    path : below the root, with slashes; bytes that are not UTF-8 stand as escapes
-    file_bytes, file_time : size, and time of change in nanoseconds
-    content : BLAKE2b of the file's bytes, 128 bits in hexadecimal
-    kind, width, height, channels, bit_depth, floating, levels, format, profile : as in `PictureFacts`
-    pixels : hash of the pixels; empty where they cannot be decoded
-    grey, opaque, constant : of the pixels; `opaque` says that there is an alpha channel and it is full everywhere
-    packed : packed over plain bytes of a sample in the natural format, by packing method
-    """
-
-    path: str
-    file_bytes: int
-    file_time: int
-    content: str
-    kind: str
-    width: int
-    height: int
-    channels: int
-    bit_depth: int
-    floating: bool
-    levels: int
-    format: str
-    profile: bool
-    pixels: str
-    grey: bool
-    opaque: bool
-    constant: bool
-    packed: dict[str, float]
-
-    @property
-    def natural_format(self) -> str:
-        """The format that holds the file's pixels without loss of size or kind: what it ships as when nothing is cut."""
-        if self.format:
-            return self.format
-        return natural_format(self.channels, self.bit_depth, self.floating)
-
-
-def natural_format(channels: int, bit_depth: int, floating: bool) -> str:
-    """Return the plain format of pixels of this shape."""
-    if floating:
-        return "rgba16f"
-    if bit_depth > 8:
-        return "r16" if channels == 1 else "rgba16f"
-    return "r8" if channels == 1 else "rgba8"
 
 
 @dataclass(frozen=True)
@@ -77,6 +46,25 @@ class Unreadable:
 
 
 @dataclass(frozen=True)
+class Carried:
+    """What is shipped as it is: the geometry of a model, one of its clips, or a sound.
+
+    Parameters
+    ----------
+    path : of the file; of a clip, the model's with `#animations/N`
+    about : its facts in words
+    bytes : as it ships; packed : packed over plain bytes, by packing method
+    """
+
+    path: str
+    name: str
+    family: Family
+    about: str
+    bytes: int
+    packed: dict[str, float]
+
+
+@dataclass(frozen=True)
 class Inventory:
     """All that a survey found below a root.
 
@@ -85,6 +73,7 @@ class Inventory:
     textures : in the order of their paths
     roles : one for each texture
     files : how many files were seen in all, ignored ones left out
+    ownership : models over the textures that they use
     """
 
     root: Path
@@ -92,19 +81,33 @@ class Inventory:
     roles: tuple[RoleGuess, ...]
     unreadable: tuple[Unreadable, ...]
     files: int
+    audio: tuple[AudioFacts, ...]
+    ownership: Ownership
+    _columns: dict[str, NDArray[Any]] = field(default_factory=dict, repr=False, compare=False)
+
+    @property
+    def models(self) -> tuple[ModelFacts, ...]:
+        return self.ownership.models
+
+    def column(self, name: str) -> NDArray[Any]:
+        """Return a field of `TextureFacts` of all textures as an array."""
+        if name not in self._columns:
+            kind = _KINDS[TextureFacts.__annotations__[name]]
+            self._columns[name] = np.array([getattr(texture, name) for texture in self.textures], kind)
+        return self._columns[name]
 
     @cached_property
     def row_of(self) -> dict[str, int]:
         """The row of each texture by its path."""
         return {texture.path: row for row, texture in enumerate(self.textures)}
 
-    @cached_property
+    @property
     def width(self) -> NDArray[np.int64]:
-        return np.array([t.width for t in self.textures], np.int64)
+        return self.column("width")
 
-    @cached_property
+    @property
     def height(self) -> NDArray[np.int64]:
-        return np.array([t.height for t in self.textures], np.int64)
+        return self.column("height")
 
     @cached_property
     def natural(self) -> NDArray[np.int64]:
@@ -119,17 +122,119 @@ class Inventory:
     @cached_property
     def families(self) -> NDArray[np.str_]:
         """The family of each texture's role, by its value."""
-        return np.array([guess.role.family.value for guess in self.roles], np.str_)
+        return np.array([guess.role.family.value for guess in self.roles], np.str_).reshape(-1)
 
-    def rows(self, paths: tuple[str, ...]) -> NDArray[np.int64]:
+    @cached_property
+    def family_places(self) -> tuple[NDArray[np.str_], NDArray[np.int64]]:
+        """The families that occur, and the place of each texture's among them."""
+        families, places = np.unique(self.families, return_inverse=True)
+        return families, places.astype(np.int64)
+
+    @cached_property
+    def role_codes(self) -> NDArray[np.int64]:
+        """The place of each texture's role among the roles."""
+        places = {role: place for place, role in enumerate(Role)}
+        return np.array([places[guess.role] for guess in self.roles], np.int64)
+
+    @cached_property
+    def base_of(self) -> NDArray[np.int64]:
+        """The row of the base colour that stands in the same material, or in the same set by name; -1 without one."""
+        return _base_rows(self)
+
+    @cached_property
+    def carried(self) -> tuple[Carried, ...]:
+        """What ships beside the textures: geometry, clips and sounds."""
+        return (*(row for model in self.models for row in _carried_of(model)), *map(_carried_sound, self.audio))
+
+    @cached_property
+    def materials(self) -> int:
+        """Materials over all models."""
+        return sum(len(model.materials) for model in self.models)
+
+    @cached_property
+    def triangles(self) -> int:
+        """Triangles drawn over all scenes, copies counted."""
+        return sum(row.triangles for model in self.models for row in model.objects)
+
+    @cached_property
+    def draws(self) -> int:
+        """Draw calls over all scenes when nothing is batched, copies counted."""
+        return sum(row.draws for model in self.models for row in model.objects)
+
+    def rows(self, paths: Sequence[str]) -> NDArray[np.int64]:
         """Return the rows of the paths that are here; paths that are gone are passed over."""
         row_of = self.row_of
         found = np.fromiter((row_of.get(path, -1) for path in paths), np.int64, len(paths))
         return found[found >= 0]
 
+    def with_roles(self, patterns: tuple[RolePattern, ...], chosen: Sequence[RoleChoice]) -> Inventory:
+        """Return the inventory with roles told anew: by hand, by materials, by name, by pixels, in this order."""
+        by_hand = {path: choice.role for choice in chosen for path in choice.assets}
+        guess = role_guesser(patterns)
+        roles = []
+        for row, texture in enumerate(self.textures):
+            role = by_hand.get(texture.path)
+            if role is not None:
+                roles.append(RoleGuess(role, "you chose it", Certainty.CHOSEN))
+                continue
+            stated = role_of_slots(self.ownership.slots_of(row)) if row in self.ownership.owners else None
+            roles.append(stated or seen_role(guess(texture.path), texture.normal))
+        return replace(self, roles=tuple(roles), _columns=self._columns)
+
+
+def _carried_of(model: ModelFacts) -> list[Carried]:
+    name = model.path.rsplit("/", 1)[-1]
+    triangles = sum(row.triangles for row in model.objects)
+    about = f"{len(model.objects)} objects, {triangles:,} triangles, {len(model.materials)} materials"
+    rows = [Carried(model.path, name, Family.MESH, about, model.mesh_bytes, model.packed)]
+    for number, clip in enumerate(model.clips):
+        about = f"{clip.seconds:.1f} s, {clip.channels} channels, {clip.keys:,} keys"
+        rows.append(
+            Carried(
+                f"{model.path}{CLIP_MARK}{number}",
+                f"{name}: {clip.name}",
+                Family.ANIMATION,
+                about,
+                clip.data_bytes,
+                model.packed,
+            )
+        )
+    return rows
+
+
+def _carried_sound(sound: AudioFacts) -> Carried:
+    channels = {1: "mono", 2: "stereo"}.get(sound.channels, f"{sound.channels} channels")
+    about = f"{sound.seconds:.1f} s, {sound.rate:,} Hz, {channels}, {sound.decoded_bytes:,} bytes decoded"
+    return Carried(sound.path, sound.path.rsplit("/", 1)[-1], Family.AUDIO, about, sound.file_bytes, sound.packed)
+
+
+def _base_rows(inventory: Inventory) -> NDArray[np.int64]:
+    base = np.full(len(inventory.textures), -1, np.int64)
+    longest = np.maximum(inventory.width, inventory.height)
+    is_base = [guess.role is Role.BASE_COLOUR for guess in inventory.roles]
+    sets: list[Sequence[int]] = list(inventory.ownership.worn.values())
+    by_name: dict[tuple[str, str], list[int]] = {}
+    for row, texture in enumerate(inventory.textures):
+        if row not in inventory.ownership.owners:
+            stem = bare_name(texture.path).rpartition("_")[0]
+            if stem:
+                by_name.setdefault((texture.path.rpartition("/")[0], stem), []).append(row)
+    sets += by_name.values()
+    for rows in sets:
+        bases = [row for row in rows if is_base[row]]
+        if not bases:
+            continue
+        largest = max(bases, key=lambda row: int(longest[row]))
+        for row in rows:
+            # A texture that several materials share is measured against the largest of their base colours.
+            if not is_base[row] and (base[row] < 0 or longest[base[row]] < longest[largest]):
+                base[row] = largest
+    return base
+
 
 def file_of(root: Path, path: str) -> Path:
-    """Return the file that a path in an inventory stands for, escapes turned back to bytes."""
+    """Return the file that a path in an inventory stands for or in, escapes turned back to bytes."""
+    path = path.partition(IMAGE_MARK)[0]
     plain = root / path
     if "\\x" not in path or plain.exists():
         return plain
@@ -138,3 +243,21 @@ def file_of(root: Path, path: str) -> Path:
         raw += path[at : match.start()].encode() + bytes([int(match[1], 16)])
         at = match.end()
     return root / os.fsdecode(raw + path[at:].encode())
+
+
+def source_bytes(root: Path, path: str) -> bytes:
+    """Return the bytes of a texture's source: a file, or an image that a model holds.
+
+    Raises
+    ------
+    FileError : it cannot be read
+    """
+    data = read_bytes(file_of(root, path))
+    file, mark, number = path.partition(IMAGE_MARK)
+    if not mark:
+        return data
+    images = parse_model(data, Surroundings(root, file)).images
+    held = images[int(number)].data if int(number) < len(images) else None
+    if held is None:
+        raise FileError(root / path, "is no longer held by the model")
+    return held

@@ -1,10 +1,10 @@
-"""What a texture is used as, told from its name by patterns that a job can change."""
+"""What a texture is used as: chosen by hand, or told by the material that wears it, by its name, or by its pixels."""
 
 from __future__ import annotations
 
 import fnmatch
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from enum import Enum
 from functools import lru_cache
@@ -12,16 +12,20 @@ from functools import lru_cache
 import msgspec
 
 from oaktrim.core.pixels.image import Transfer
+from oaktrim.core.scene.model import Slot
 
 
 class Family(Enum):
-    """Kinds of roles that share a colour in the budget rules."""
+    """Kinds of assets that share a colour in the budget rules: textures by their roles, and what else is shipped."""
 
     COLOUR = "colour"
     NORMAL = "normal"
     SURFACE = "surface values"
     MASK = "mask"
     OTHER = "other"
+    MESH = "meshes"
+    ANIMATION = "animation"
+    AUDIO = "audio"
 
 
 class Role(Enum):
@@ -99,17 +103,69 @@ DEFAULT_PATTERNS: tuple[RolePattern, ...] = (
 )  # fmt: skip
 
 
+class Certainty(Enum):
+    """How a role is known."""
+
+    CHOSEN = "chosen by hand"
+    STATED = "stated by a material"
+    NAMED = "likely, by the name"
+    SEEN = "likely, by the pixels"
+    UNKNOWN = "not known"
+
+
 @dataclass(frozen=True, slots=True)
 class RoleGuess:
-    """A role and why it was taken."""
+    """A role, why it was taken, and how certain it is."""
 
     role: Role
     reason: str
+    certainty: Certainty
 
 
-def guess_role(path: str, patterns: tuple[RolePattern, ...] = DEFAULT_PATTERNS) -> RoleGuess:
-    """Return the role of a file by its name: the first pattern that fits the name without its ending."""
-    return role_guesser(patterns)(path)
+class RoleChoice(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """A role chosen by hand for some textures, by their paths."""
+
+    role: Role
+    assets: tuple[str, ...]
+
+
+# What the slots of glTF 2.0 (clause 3.9) and of MTL say that a texture is read as.
+_BY_SLOT = {
+    Slot.BASE_COLOUR: Role.BASE_COLOUR,
+    Slot.METALLIC_ROUGHNESS: Role.SURFACE,
+    Slot.NORMAL: Role.NORMAL,
+    Slot.OCCLUSION: Role.OCCLUSION,
+    Slot.EMISSIVE: Role.EMISSIVE,
+    Slot.ROUGHNESS: Role.ROUGHNESS,
+    Slot.METALNESS: Role.METALNESS,
+    Slot.SPECULAR: Role.SURFACE,
+    Slot.HEIGHT: Role.HEIGHT,
+    Slot.OPACITY: Role.MASK,
+}
+_UNKNOWN = RoleGuess(Role.UNKNOWN, "no pattern fits the name", Certainty.UNKNOWN)
+_SEEN_NORMAL = RoleGuess(Role.NORMAL, "its pixels are unit vectors that point up on average", Certainty.SEEN)
+
+
+def role_of_slots(slots: Iterable[tuple[Slot, str, str]]) -> RoleGuess | None:
+    """Return the role that materials state, or None where they state none.
+
+    Parameters
+    ----------
+    slots : what the slot means, its name in the file, and the material's name
+    """
+    found: dict[Role, str] = {}
+    for slot, name, material in slots:
+        role = _BY_SLOT.get(slot)
+        if role is not None:
+            found.setdefault(role, f"material {material} reads it as {name}")
+    if Role.SURFACE in found and Role.OCCLUSION in found:
+        # One texture in both slots holds occlusion in red beside roughness and metalness (glTF 2.0, clause 3.9.3).
+        del found[Role.OCCLUSION]
+    if not found:
+        return None
+    role, reason = next(iter(found.items()))
+    others = [other.label.lower() for other in found if other is not role]
+    return RoleGuess(role, reason + (f"; others as {', '.join(others)}" if others else ""), Certainty.STATED)
 
 
 @lru_cache(maxsize=8)
@@ -117,12 +173,24 @@ def role_guesser(patterns: tuple[RolePattern, ...]) -> Callable[[str], RoleGuess
     """Return what guesses roles by some patterns: one expression for all of them, for trees of thousands."""
     parts = (f"(?P<p{place}>{fnmatch.translate(row.pattern)})" for place, row in enumerate(patterns))
     match = re.compile("|".join(parts) or "(?!)").match
-    guesses = {f"p{place}": RoleGuess(row.role, f"the name fits {row.pattern}") for place, row in enumerate(patterns)}
-    unknown = RoleGuess(Role.UNKNOWN, "no pattern fits the name")
+    guesses = {
+        f"p{place}": RoleGuess(row.role, f"the name fits {row.pattern}", Certainty.NAMED)
+        for place, row in enumerate(patterns)
+    }
 
     def guess(path: str) -> RoleGuess:
-        name = path.rsplit("/", 1)[-1]
-        found = match((name.rpartition(".")[0] or name).lower().replace("-", "_").replace(" ", "_"))
-        return unknown if found is None else guesses[found.lastgroup or ""]
+        found = match(bare_name(path))
+        return _UNKNOWN if found is None else guesses[found.lastgroup or ""]
 
     return guess
+
+
+def bare_name(path: str) -> str:
+    """Return a file's name as patterns look at it: without ending, in lower case, words joined by underscores."""
+    name = path.rsplit("/", 1)[-1]
+    return (name.rpartition(".")[0] or name).lower().replace("-", "_").replace(" ", "_")
+
+
+def seen_role(guess: RoleGuess, normal: bool) -> RoleGuess:
+    """Return what the pixels tell where nothing else did."""
+    return _SEEN_NORMAL if normal and guess.role is Role.UNKNOWN else guess

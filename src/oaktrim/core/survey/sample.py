@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import zlib
 
+import lz4.frame
 import numpy as np
 from backports import zstd
 
@@ -16,13 +17,15 @@ from oaktrim.core.targets.target import Packing
 _TILE, _TILES = 16, 4
 
 # What estimates are measured with, by method; targets may pack harder, which changes little.
-PACKINGS = {"deflate": Packing("deflate", 6), "zstd": Packing("zstd", 6)}
+PACKINGS = {"deflate": Packing("deflate", 6), "zstd": Packing("zstd", 6), "lz4": Packing("lz4", 3)}
 
 
 def pack_bytes(data: bytes, packing: Packing) -> int:
     """Return the size of bytes after a lossless packing."""
     if packing.method == "deflate":
         return len(zlib.compress(data, packing.level))
+    if packing.method == "lz4":
+        return len(lz4.frame.compress(data, compression_level=packing.level))
     return len(zstd.compress(data, packing.level))
 
 

@@ -18,7 +18,7 @@ Flags = NDArray[np.bool_]
 
 FORMAT_INDEX: dict[str, int] = {name: i for i, name in enumerate(ORDER)}
 _ROWS = [FORMATS[name] for name in ORDER]
-_BLOCK_WIDTH, _BLOCK_HEIGHT, _BLOCK_BYTES, _EXPANDED = (
+BLOCK_WIDTH, BLOCK_HEIGHT, _BLOCK_BYTES, _EXPANDED = (
     np.array(column, np.int64)
     for column in zip(
         *((row.block[0], row.block[1], row.block_bytes, FORMAT_INDEX[row.expands_to]) for row in _ROWS), strict=True
@@ -124,4 +124,4 @@ def arrive(target: Target, width: Ints, height: Ints, levels: Ints, formats: Int
 
 
 def _weigh(width: Ints, height: Ints, levels: Ints, formats: Ints) -> Ints:
-    return chain_bytes(width, height, levels, _BLOCK_WIDTH[formats], _BLOCK_HEIGHT[formats], _BLOCK_BYTES[formats])
+    return chain_bytes(width, height, levels, BLOCK_WIDTH[formats], BLOCK_HEIGHT[formats], _BLOCK_BYTES[formats])

@@ -16,6 +16,7 @@ from oaktrim.core.formats.catalogue import Hardware, TextureFormat
 VERSION = 1
 
 _UNITS = {"B": 1, "KiB": 1 << 10, "MiB": 1 << 20, "GiB": 1 << 30, "kB": 10**3, "MB": 10**6, "GB": 10**9}
+_ID = re.compile(r"[a-z0-9][a-z0-9-]{0,39}")
 _SIZE = re.compile(r"\s*(\d+(?:\.\d+)?)\s*([A-Za-z]+)\s*")
 
 
@@ -37,15 +38,15 @@ class Oversize(Enum):
 
 
 class Packing(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """The lossless second packing of the package: `deflate` or `zstd`, and its level."""
+    """The lossless second packing of the package: `deflate`, `zstd` or `lz4`, and its level."""
 
     method: str = "zstd"
     level: int = 9
 
     def __post_init__(self) -> None:
-        ranges = {"deflate": (1, 9), "zstd": (1, 22)}
+        ranges = {"deflate": (1, 9), "zstd": (1, 22), "lz4": (0, 16)}
         if self.method not in ranges:
-            raise ValueError(f"packing is deflate or zstd, not {self.method!r}")
+            raise ValueError(f"packing is deflate, zstd or lz4, not {self.method!r}")
         low, high = ranges[self.method]
         if not low <= self.level <= high:
             raise ValueError(f"{self.method} packs at levels {low} to {high}, not {self.level}")
@@ -61,6 +62,7 @@ class Limits(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     longest_side: int | None = None
     materials: int | None = None
     triangles: int | None = None
+    draws: int | None = None
 
     def __post_init__(self) -> None:
         for line in BYTE_LINES:
@@ -84,6 +86,7 @@ class Target(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     ----------
     id : short name, as on the command line; name : for people
     hardware : families of formats that it decodes; others are expanded to raw pixels at load
+    audience : share of the audience that has a family of hardware, 0..1; 1 where it is left out
     container : ktx2 or dds, what is shipped
     size_rule, oversize : what happens to sides that are not powers of two, or are over the longest allowed
     """
@@ -94,6 +97,7 @@ class Target(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     about: str
     hardware: tuple[Hardware, ...]
     limits: Limits
+    audience: dict[Hardware, float] = {}
     container: str = "ktx2"
     size_rule: SizeRule = SizeRule.FREE
     oversize: Oversize = Oversize.HALVED
@@ -102,10 +106,19 @@ class Target(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     def __post_init__(self) -> None:
         if self.container not in ("ktx2", "dds"):
             raise ValueError(f"container is ktx2 or dds, not {self.container!r}")
+        if not _ID.fullmatch(self.id):
+            raise ValueError(f"an id is lower-case letters, digits and hyphens, not {self.id!r}")
+        for family, share in self.audience.items():
+            if not 0 < share <= 1:
+                raise ValueError(f"the share of the audience with {family.value} is over 0 and at most 1, not {share}")
 
     def decodes(self, texture_format: TextureFormat) -> bool:
         """Say whether the hardware samples a format as it is."""
         return texture_format.hardware in self.hardware
+
+    def share_of(self, texture_format: TextureFormat) -> float:
+        """Return the share of the audience whose hardware samples a format; 0 where the target lacks it."""
+        return self.audience.get(texture_format.hardware, 1.0) if self.decodes(texture_format) else 0.0
 
     @property
     def limit_bytes(self) -> dict[str, int]:

@@ -1,18 +1,34 @@
-"""Pixels that hold less than their format pays for."""
+"""Pixels that hold less than their format or their size pays for."""
 
 from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Iterator
 
-from oaktrim.core.survey.findings.finding import Finding, Ground, Severity
+import numpy as np
+from scipy.spatial import cKDTree
+
+from oaktrim.core.survey.findings.finding import Finding, Fix, Ground, Remedy, Severity
 from oaktrim.core.survey.roles import Family, Role
+
+_COLOUR_NAMES = {"R": "red", "G": "green", "B": "blue", "A": "alpha"}
+# Mean codes of cells that differ by no more than this are the same picture at another size.
+_SAME_CODES = 2.5
+
+
+def _colour_fix(ground: Ground) -> Fix | None:
+    name = ground.without_alpha()
+    return None if name is None else Fix(Remedy.FORMAT, name)
+
+
+def _ships_alpha(ground: Ground, row: int) -> bool:
+    return "A" in ground.format(row).channels
 
 
 def opaque_alpha(ground: Ground) -> Iterator[Finding]:
     """There is an alpha channel, and it is full everywhere."""
-    for row, texture in ground.pictures():
-        if texture.opaque:
+    for row, texture in ground.each(ground.flags("opaque")):
+        if _ships_alpha(ground, row):
             yield ground.finding(
                 "opaque-alpha",
                 Severity.WARNING,
@@ -20,15 +36,52 @@ def opaque_alpha(ground: Ground) -> Iterator[Finding]:
                 "the alpha channel is full everywhere: it carries nothing, and a format with alpha pays for it",
                 ground.memory(row) // 4,
                 "choose a format without alpha",
+                _colour_fix(ground),
             )
+
+
+def constant_alpha(ground: Ground) -> Iterator[Finding]:
+    """The alpha channel is the same everywhere, and not full."""
+    for row, texture in ground.each(ground.flags("alpha_constant")):
+        if _ships_alpha(ground, row) and not texture.constant:
+            yield ground.finding(
+                "constant-alpha",
+                Severity.WARNING,
+                texture.path,
+                "the alpha channel is the same everywhere: one number in the material would do",
+                ground.memory(row) // 4,
+                "set it in the material, and choose a format without alpha",
+                _colour_fix(ground),
+            )
+
+
+def unused_alpha(ground: Ground) -> Iterator[Finding]:
+    """Alpha is there and changes, and no material looks at it."""
+    owners = ground.inventory.ownership.owners
+    for row, uses in owners.items():
+        texture = ground.inventory.textures[row]
+        if "A" in texture.live and _ships_alpha(ground, row) and not any(owner.slot.reads_alpha for owner in uses):
+            yield ground.finding(
+                "unused-alpha",
+                Severity.WARNING,
+                texture.path,
+                "it has an alpha channel, and no material that uses it looks at alpha",
+                ground.memory(row) // 4,
+                "choose a format without alpha",
+                _colour_fix(ground),
+            )
+
+
+def _single(ground: Ground, row: int) -> str:
+    return "r8" if ground.inventory.textures[row].bit_depth == 8 else "r16"
 
 
 def grey_as_colour(ground: Ground) -> Iterator[Finding]:
     """Red, green and blue are equal everywhere."""
-    for row, texture in ground.pictures():
+    for row, texture in ground.each(ground.flags("grey") & ~ground.flags("constant")):
         has_alpha = texture.channels == 4 and not texture.opaque
-        if texture.grey and not texture.constant and not has_alpha:
-            single = "r8" if texture.bit_depth == 8 else "r16"
+        if not has_alpha and len(ground.format(row).channels) > 1:
+            single = _single(ground, row)
             yield ground.finding(
                 "grey-as-colour",
                 Severity.WARNING,
@@ -36,13 +89,49 @@ def grey_as_colour(ground: Ground) -> Iterator[Finding]:
                 "red, green and blue are the same everywhere: one channel would hold it",
                 ground.saved_as(row, single) if not texture.floating else 0,
                 "choose a format of one channel",
+                None if texture.floating else Fix(Remedy.FORMAT, single),
             )
+
+
+def one_live_channel(ground: Ground) -> Iterator[Finding]:
+    """One channel carries data and the others do not."""
+    for row, texture in ground.each(ground.has_pixels):
+        if len(texture.live) == 1 and texture.channels >= 3 and len(ground.format(row).channels) > 1:
+            name = _COLOUR_NAMES.get(texture.live, texture.live)
+            yield ground.finding(
+                "one-live-channel",
+                Severity.WARNING,
+                texture.path,
+                f"only {name} changes; the other {texture.channels - 1} channels are the same everywhere and are paid for",
+                ground.saved_as(row, _single(ground, row)) if not texture.floating else 0,
+                "pack it into a channel of another texture",
+                Fix(Remedy.PACK),
+            )
+
+
+def constant_channel(ground: Ground) -> Iterator[Finding]:
+    """A channel of a data texture is the same everywhere."""
+    for _, texture in ground.each(ground.of_role(Role.SURFACE, Role.MASK) & ground.has_pixels):
+        dead = [name for name in "RGB"[: texture.channels] if name not in texture.live]
+        if texture.channels < 3 or texture.grey or not dead or len(texture.live) <= 1:
+            continue
+        names = " and ".join(_COLOUR_NAMES[name] for name in dead)
+        yield ground.finding(
+            "constant-channel",
+            Severity.NOTE,
+            texture.path,
+            f"{names} {'is' if len(dead) == 1 else 'are'} the same everywhere: there is room for another map",
+            0,
+            "set the number in the material, or pack another map there",
+            Fix(Remedy.PACK),
+        )
 
 
 def constant_image(ground: Ground) -> Iterator[Finding]:
     """Every pixel is the same."""
-    for row, texture in ground.pictures():
-        if texture.constant and (texture.width, texture.height) != (1, 1):
+    for row, texture in ground.each(ground.flags("constant")):
+        width, height = ground.size(row)
+        if max(width, height) > 4:
             yield ground.finding(
                 "constant-image",
                 Severity.WARNING,
@@ -50,24 +139,203 @@ def constant_image(ground: Ground) -> Iterator[Finding]:
                 f"all {texture.width}x{texture.height} pixels are the same: a single value would do",
                 max(0, ground.memory(row) - 64),
                 "cap it at 4, or set the value in the material",
+                Fix(Remedy.CAP, 4),
             )
 
 
 def duplicate_pixels(ground: Ground) -> Iterator[Finding]:
     """The same pixels stand under several names."""
     groups: dict[tuple[str, Family], list[int]] = defaultdict(list)
-    for row, texture in ground.pictures():
+    for row, texture in ground.each(ground.has_pixels):
         role = ground.inventory.roles[row].role
         # Read as colour and read as data are two different textures on a GPU.
         groups[texture.pixels, Family.COLOUR if role is Role.UNKNOWN else role.family].append(row)
     for rows in groups.values():
-        first, *copies = (ground.inventory.textures[row].path for row in rows)
-        for row, path in zip(rows[1:], copies, strict=True):
+        first = ground.inventory.textures[rows[0]].path
+        for row in rows[1:]:
             yield ground.finding(
                 "duplicate-pixels",
                 Severity.WARNING,
-                path,
+                ground.inventory.textures[row].path,
                 f"holds the same pixels as {first}: both are loaded",
                 ground.memory(row),
                 "let the materials share one",
+            )
+
+
+def scaled_copy(ground: Ground) -> Iterator[Finding]:
+    """A picture is another one at a smaller size."""
+    i = ground.inventory
+    shape = i.column("width") / np.maximum(1, i.column("height"))
+    rows = np.flatnonzero(ground.has_pixels & ~ground.flags("constant") & (np.minimum(i.width, i.height) >= 16))
+    if len(rows) < 2:
+        return
+    means = (
+        np.frombuffer(b"".join(i.textures[row].means for row in rows), np.uint8)
+        .reshape(len(rows), -1)
+        .astype(np.float32)
+    )
+    # Flat pictures are all alike at this scale; only those with some contrast can be told apart.
+    told = means.reshape(len(rows), 16, 4).std(axis=1).max(axis=1) > 4
+    rows, means = rows[told], means[told]
+    pairs = (
+        cKDTree(means).query_pairs(_SAME_CODES * 4, output_type="ndarray") if len(rows) > 1 else np.zeros((0, 2), int)
+    )
+    copies: dict[int, int] = {}
+    for one, other in pairs:
+        small, large = sorted((int(rows[one]), int(rows[other])), key=lambda row: int(i.width[row]))
+        same_shape = abs(shape[small] - shape[large]) < 0.01 * shape[large]
+        near = np.abs(means[one] - means[other]).max() <= _SAME_CODES * 2
+        if i.width[small] < i.width[large] and same_shape and near and i.roles[small].role is i.roles[large].role:
+            copies.setdefault(small, large)
+    for row in sorted(copies):
+        whole = i.textures[copies[row]]
+        yield ground.finding(
+            "scaled-copy",
+            Severity.NOTE,
+            i.textures[row].path,
+            f"looks like {whole.path} at {i.width[row]} instead of {whole.width} pixels: its levels hold this picture already",
+            ground.memory(row),
+            "let the materials share the larger one",
+        )
+
+
+def more_size_than_detail(ground: Ground) -> Iterator[Finding]:
+    """There is no detail above a half, or a quarter, of the resolution."""
+    i = ground.inventory
+    longest = np.maximum(ground.arrival.width, ground.arrival.height)
+    side = (np.maximum(i.width, i.height) * i.column("detail")).astype(np.int64)
+    coarse = ground.has_pixels & (i.column("detail") < 1)
+    for row, texture in ground.each(coarse & (longest > np.maximum(side, 32))):
+        part = {0.5: "half", 0.25: "a quarter of"}[texture.detail]
+        yield ground.finding(
+            "more-size-than-detail",
+            Severity.WARNING,
+            texture.path,
+            f"holds no detail above {part} its {texture.width}x{texture.height} pixels: it was enlarged, or is that smooth",
+            ground.saved_at_side(row, int(side[row])),
+            f"cap it at {side[row]}",
+            Fix(Remedy.CAP, int(side[row])),
+        )
+
+
+def mostly_empty(ground: Ground) -> Iterator[Finding]:
+    """An overlay or a mask of which a small rectangle is in use."""
+    kinds = ground.of_role(Role.OVERLAY, Role.MASK, Role.GLYPHS)
+    for row, texture in ground.each(ground.has_pixels):
+        x, y, width, height = texture.used
+        whole = texture.width * texture.height
+        clear = texture.channels in (2, 4) and "A" in texture.live
+        if not (clear or kinds[row]) or not width or width * height * 2 > whole:
+            continue
+        yield ground.finding(
+            "mostly-empty",
+            Severity.WARNING,
+            texture.path,
+            f"only {width}x{height} at {x}, {y} from the top left is in use: {width * height * 100 // whole} % of the picture",
+            ground.memory(row) * (whole - width * height) // whole,
+            "crop it to a patch",
+            Fix(Remedy.PATCH),
+        )
+
+
+def eight_in_sixteen(ground: Ground) -> Iterator[Finding]:
+    """A picture of 16 bits whose codes are 8-bit codes."""
+    for row, texture in ground.each(ground.flags("eight_bit")):
+        if ground.format(row).bits_a_pixel <= 8 * len(ground.format(row).channels):
+            continue
+        plain = "r8" if texture.channels == 1 else "rgba8"
+        yield ground.finding(
+            "eight-in-sixteen",
+            Severity.WARNING,
+            texture.path,
+            "has 16 bits a channel, and every code is an 8-bit code: half of it is empty",
+            ground.saved_as(row, plain),
+            "choose an 8-bit format",
+            Fix(Remedy.FORMAT, plain),
+        )
+
+
+def normal_length(ground: Ground) -> Iterator[Finding]:
+    """A normal map whose vectors are not of unit length."""
+    off = ground.inventory.column("length_error") > 0.06
+    for _, texture in ground.each(
+        ground.of_role(Role.NORMAL) & ground.has_pixels & off & (ground.inventory.column("channels") >= 3)
+    ):
+        yield ground.finding(
+            "normal-length",
+            Severity.WARNING,
+            texture.path,
+            f"its vectors miss unit length by {texture.length_error * 100:.0f} % on average: two-channel formats rebuild the "
+            "third axis from the others, and the light will be wrong",
+            0,
+            "normalise it, or check that it is a normal map",
+        )
+
+
+def green_turned(ground: Ground) -> Iterator[Finding]:
+    """A normal map whose green axis points the other way than its neighbours'."""
+    i = ground.inventory
+    rows = np.flatnonzero(ground.of_role(Role.NORMAL) & ground.has_pixels & (i.column("green") != 0))
+    signs = i.column("green")[rows]
+    if len(rows) < 3 or abs(int(signs.sum())) == len(rows) or signs.sum() == 0:
+        return
+    common = int(np.sign(signs.sum()))
+    way = "up" if common > 0 else "down"
+    for row in rows[signs != common]:
+        yield ground.finding(
+            "green-turned",
+            Severity.WARNING,
+            i.textures[row].path,
+            f"its green axis points {'down' if common > 0 else 'up'}, and {way} in {int((signs == common).sum())} other normal "
+            "maps of the job: dents will look like bumps",
+            0,
+            "invert its green channel at the source",
+        )
+
+
+def colour_profile(ground: Ground) -> Iterator[Finding]:
+    """A colour profile other than sRGB is embedded."""
+    profiles = ground.inventory.column("profile")
+    for _, texture in ground.each(np.array([bool(p) and "srgb" not in p.lower() for p in profiles], np.bool_)):
+        yield ground.finding(
+            "colour-profile",
+            Severity.WARNING,
+            texture.path,
+            f"carries the colour profile {texture.profile!r}; its codes are read as sRGB on {ground.target.name}, so colours shift",
+            0,
+            "convert it to sRGB at the source",
+        )
+
+
+def baked_light(ground: Ground) -> Iterator[Finding]:
+    """A base colour with light in it."""
+    strong = ground.inventory.column("light") > 1.0
+    for _, texture in ground.each(ground.of_role(Role.BASE_COLOUR) & ground.has_pixels & strong):
+        yield ground.finding(
+            "baked-light",
+            Severity.NOTE,
+            texture.path,
+            f"brightness runs over {texture.light:.1f} stops from one side to another while the hue stays: light is baked in, "
+            "and will fight the light of the scene",
+            0,
+            "flatten the light",
+            Fix(Remedy.SURFACE),
+        )
+
+
+def tiling_seam(ground: Ground) -> Iterator[Finding]:
+    """A picture with a seam, on UVs that repeat it."""
+    for row in ground.inventory.ownership.owners:
+        texture = ground.inventory.textures[row]
+        if texture.pixels and texture.seam > 4 and ground.inventory.ownership.tiles(row):
+            yield ground.finding(
+                "tiling-seam",
+                Severity.WARNING,
+                texture.path,
+                f"its borders do not meet (a step {texture.seam:.0f} times those beside it), and UVs that use it repeat it: "
+                "a seam will show",
+                0,
+                "make it tile",
+                Fix(Remedy.SURFACE),
             )

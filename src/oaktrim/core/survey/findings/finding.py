@@ -2,18 +2,21 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
-from dataclasses import dataclass
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass, field
 from enum import Enum
 from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
 
-from oaktrim.core.formats.catalogue import FORMATS
+from oaktrim.core.codecs.texture import ENCODABLE
+from oaktrim.core.formats.catalogue import FORMATS, ORDER, TextureFormat
 from oaktrim.core.pixels.levels import level_count
-from oaktrim.core.survey.inventory import Inventory, TextureFacts
-from oaktrim.core.targets.arrival import Arrival, arrive
+from oaktrim.core.survey.facts import TextureFacts
+from oaktrim.core.survey.inventory import Inventory
+from oaktrim.core.survey.roles import Role
+from oaktrim.core.targets.arrival import Arrival
 from oaktrim.core.targets.target import Target
 
 
@@ -25,7 +28,27 @@ class Severity(Enum):
     NOTE = "note"
 
 
-@dataclass(frozen=True)
+class Remedy(Enum):
+    """What mends a finding: a cut of this kind, or the bench whose maker does it."""
+
+    CAP = "cap"
+    FORMAT = "format"
+    LEVELS = "levels"
+    PATCH = "patch"
+    PACK = "pack"
+    IMPOSTER = "imposter"
+    SURFACE = "surface"
+
+
+@dataclass(frozen=True, slots=True)
+class Fix:
+    """A remedy that can be carried out: its kind, and the side, the format or the state that it sets."""
+
+    kind: Remedy
+    value: int | str = ""
+
+
+@dataclass(frozen=True, slots=True)
 class Finding:
     """One thing noticed about one file on one target.
 
@@ -33,8 +56,8 @@ class Finding:
     ----------
     code : stable name of the rule
     message : what is so, and what it means on the target, in a sentence
-    bytes : texture memory at stake on the target
-    remedy : what to do about it, in a few words
+    bytes : at stake on the target; of texture memory, for what is no texture of the unpacked size
+    remedy : what to do about it, in a few words; fix : the same, to be carried out, where that can be
     """
 
     code: str
@@ -44,49 +67,113 @@ class Finding:
     bytes: int
     remedy: str
     target: str
+    fix: Fix | None = None
+
+
+# The common rule: what a map may cost beside its base colour when a job says nothing else.
+COMMON_SHARES: Mapping[Role, float] = {
+    Role.NORMAL: 0.5,
+    **dict.fromkeys((Role.SURFACE, Role.ROUGHNESS, Role.METALNESS, Role.OCCLUSION, Role.HEIGHT, Role.EMISSIVE), 0.25),
+}
+_WITHOUT_ALPHA = ("bc1", "etc2-rgb", "astc-6x6")
+_NORMALS = ("bc5", "eac-rg11", "astc-5x5")
 
 
 @dataclass(frozen=True)
 class Ground:
-    """What the rules look at: an inventory, a target, and what the target makes of the uncut textures."""
+    """What the rules look at: an inventory on a target, and what ships there.
+
+    Parameters
+    ----------
+    formats : places in the catalogue of what each texture ships as; arrival : what the target makes of it
+    shares : of the base colour's side that each role may have
+    """
 
     inventory: Inventory
     target: Target
-
-    @cached_property
-    def arrival(self) -> Arrival:
-        """The textures as they arrive when nothing is cut."""
-        i = self.inventory
-        return arrive(self.target, i.width, i.height, i.stored_levels, i.natural)
+    formats: NDArray[np.int64]
+    arrival: Arrival
+    shares: Mapping[Role, float] = field(default_factory=lambda: COMMON_SHARES)
 
     def memory(self, row: int) -> int:
-        """Return the bytes of an uncut texture on the target."""
+        """Return the bytes of a texture on the target."""
         return int(self.arrival.memory[row])
 
+    def format(self, row: int) -> TextureFormat:
+        """Return what a texture ships as."""
+        return FORMATS[ORDER[self.formats[row]]]
+
+    def size(self, row: int) -> tuple[int, int]:
+        """Return width and height as shipped."""
+        return int(self.arrival.width[row]), int(self.arrival.height[row])
+
     def memory_at(self, row: int, width: int, height: int) -> int:
-        """Return the bytes that an uncut texture would take on the target at another size, with all its levels."""
-        held = FORMATS[self.inventory.textures[row].natural_format]
+        """Return the bytes that a texture would take on the target at another size, with all its levels."""
+        held = self.format(row)
         if not self.target.decodes(held):
             held = FORMATS[held.expands_to]
         return held.chain_bytes(width, height, level_count(width, height))
 
+    def saved_at_side(self, row: int, side: int) -> int:
+        """Return the bytes that a cap would save."""
+        width, height = self.size(row)
+        longest = max(width, height)
+        if longest <= side:
+            return 0
+        return max(
+            0, self.memory(row) - self.memory_at(row, max(1, width * side // longest), max(1, height * side // longest))
+        )
+
     def saved_as(self, row: int, format_name: str) -> int:
-        """Return the bytes that an uncut texture would save in another format that the target has."""
-        a = self.arrival
-        smaller = FORMATS[format_name].chain_bytes(int(a.width[row]), int(a.height[row]), int(a.levels[row]))
+        """Return the bytes that a texture would save in another format that the target has."""
+        smaller = FORMATS[format_name].chain_bytes(*self.size(row), int(self.arrival.levels[row]))
         return max(0, self.memory(row) - smaller)
 
-    def pictures(self) -> Iterator[tuple[int, TextureFacts]]:
-        """Yield the textures whose pixels are known, with their rows."""
-        return ((row, t) for row, t in enumerate(self.inventory.textures) if t.pixels)
+    def usable(self, *names: str) -> str | None:
+        """Return the first of some formats that the target decodes and that can be encoded."""
+        return next((n for n in names if n in ENCODABLE and self.target.decodes(FORMATS[n])), None)
 
-    def flagged(self, flags: NDArray[np.bool_]) -> Iterator[tuple[int, TextureFacts]]:
+    def without_alpha(self) -> str | None:
+        """Return a block format without alpha for this target."""
+        return self.usable(*_WITHOUT_ALPHA)
+
+    def for_normals(self) -> str | None:
+        """Return a format that keeps directions on this target."""
+        return self.usable(*_NORMALS)
+
+    def flags(self, name: str) -> NDArray[np.bool_]:
+        """Return a field of the facts as flags, of textures whose pixels are known."""
+        return self.inventory.column(name).astype(np.bool_) & self.has_pixels
+
+    @cached_property
+    def has_pixels(self) -> NDArray[np.bool_]:
+        return np.array([bool(t.pixels) for t in self.inventory.textures], np.bool_)
+
+    def of_role(self, *roles: Role) -> NDArray[np.bool_]:
+        """Return which textures have one of some roles."""
+        places = [place for place, role in enumerate(Role) if role in roles]
+        return np.isin(self.inventory.role_codes, places)
+
+    def shipped_as(self, *names: str) -> NDArray[np.bool_]:
+        """Return which textures ship as one of some formats."""
+        return np.isin(self.formats, [ORDER.index(name) for name in names])
+
+    def each(self, flags: NDArray[np.bool_]) -> Iterator[tuple[int, TextureFacts]]:
         """Yield the textures that a column marks, with their rows."""
         return ((int(row), self.inventory.textures[row]) for row in np.flatnonzero(flags))
 
-    def finding(self, code: str, severity: Severity, path: str, message: str, at_stake: int, remedy: str) -> Finding:
+    def finding(
+        self,
+        code: str,
+        severity: Severity,
+        path: str,
+        message: str,
+        at_stake: int,
+        remedy: str,
+        fix: Fix | None = None,
+    ) -> Finding:
         """Return a finding on this target."""
-        return Finding(code, severity, path, message, at_stake, remedy, self.target.id)
+        return Finding(code, severity, path, message, at_stake, remedy, self.target.id, fix)
 
 
 Rule = Callable[[Ground], Iterator[Finding]]

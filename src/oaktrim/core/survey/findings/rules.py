@@ -1,31 +1,74 @@
-"""The list of rules, and running them over an inventory for several targets at once."""
+"""The list of rules with their short names, and running them on what ships to several targets."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from oaktrim.core.survey.findings.content import constant_image, duplicate_pixels, grey_as_colour, opaque_alpha
-from oaktrim.core.survey.findings.finding import Finding, Ground, Rule, Severity
-from oaktrim.core.survey.findings.hardware import format_not_on_hardware
-from oaktrim.core.survey.findings.sizes import not_power_of_two, over_longest_side
-from oaktrim.core.survey.inventory import Inventory
-from oaktrim.core.targets.target import Target
+from oaktrim.core.survey.findings import carried, content, encoding, files, sizes, structure
+from oaktrim.core.survey.findings.finding import Finding, Fix, Ground, Rule, Severity
 
-RULES: tuple[Rule, ...] = (
-    format_not_on_hardware,
-    over_longest_side,
-    not_power_of_two,
-    duplicate_pixels,
-    constant_image,
-    grey_as_colour,
-    opaque_alpha,
+# A rule's codes with what a chip calls them; the order is that of working: broken, refused, wasted, worth a look.
+RULES: tuple[tuple[Rule, dict[str, str]], ...] = (
+    (files.unreadable, {"unreadable": "Unreadable"}),
+    (structure.model_faults, {"model-fault": "Broken model"}),
+    (
+        files.references,
+        {"broken-reference": "Broken reference", "outside-root": "Outside the root", "letter-case": "Letter case"},
+    ),
+    (files.wrong_extension, {"wrong-extension": "Wrong ending"}),
+    (encoding.format_not_on_hardware, {"format-not-on-hardware": "Not on hardware"}),
+    (encoding.alpha_lost, {"alpha-lost": "Alpha lost"}),
+    (encoding.colour_compressed_data, {"colour-compressed-data": "Data as colour"}),
+    (
+        structure.over_counts,
+        {
+            "over-materials": "Too many materials",
+            "over-triangles": "Too many triangles",
+            "over-draws": "Too many draws",
+        },
+    ),
+    (sizes.over_longest_side, {"over-longest-side": "Over the longest side"}),
+    (sizes.not_power_of_two, {"not-power-of-two": "Not power of two"}),
+    (sizes.not_block_multiple, {"not-block-multiple": "Not block multiple"}),
+    (sizes.over_role_share, {"over-role-share": "Large for its role"}),
+    (content.more_size_than_detail, {"more-size-than-detail": "More size than detail"}),
+    (content.mostly_empty, {"mostly-empty": "Mostly empty"}),
+    (content.duplicate_pixels, {"duplicate-pixels": "Same pixels"}),
+    (content.scaled_copy, {"scaled-copy": "Scaled copy"}),
+    (content.constant_image, {"constant-image": "Constant"}),
+    (content.grey_as_colour, {"grey-as-colour": "Grey as colour"}),
+    (content.one_live_channel, {"one-live-channel": "One live channel"}),
+    (content.constant_channel, {"constant-channel": "Constant channel"}),
+    (content.opaque_alpha, {"opaque-alpha": "Opaque alpha"}),
+    (content.constant_alpha, {"constant-alpha": "Constant alpha"}),
+    (content.unused_alpha, {"unused-alpha": "Unused alpha"}),
+    (content.eight_in_sixteen, {"eight-in-sixteen": "8 bits in 16"}),
+    (content.normal_length, {"normal-length": "Normal length"}),
+    (content.green_turned, {"green-turned": "Green axis turned"}),
+    (content.colour_profile, {"colour-profile": "Colour profile"}),
+    (content.baked_light, {"baked-light": "Baked light"}),
+    (content.tiling_seam, {"tiling-seam": "Seam"}),
+    (sizes.without_levels, {"no-levels": "No levels"}),
+    (encoding.sixteen_bit_bands, {"sixteen-bit-bands": "May band"}),
+    (encoding.format_not_everywhere, {"format-not-everywhere": "Not on all hardware"}),
+    (encoding.packed_file, {"packed-file": "Small file, large in memory"}),
+    (sizes.heaviest_tenth, {"heaviest-tenth": "Heaviest tenth"}),
+    (structure.duplicate_materials, {"duplicate-material": "Same material"}),
+    (structure.unused_textures, {"unused-texture": "Unused"}),
+    (structure.far_objects, {"far-object": "Far object"}),
+    (structure.tiling_uvs, {"tiling-uvs": "Tiling UVs"}),
+    (structure.overlapping_uvs, {"overlapping-uvs": "Overlapping UVs"}),
+    (files.same_name, {"same-name": "Same name"}),
+    (carried.long_audio, {"long-audio": "Long audio"}),
+    (carried.heavy_animation, {"heavy-animation": "Heavy animation"}),
 )
+LABELS: dict[str, str] = {code: label for _, codes in RULES for code, label in codes.items()}
 
 
 @dataclass(frozen=True)
 class Merged:
-    """One finding with what it says on each target."""
+    """One finding with what it says on each target; `fixes` by target where it can be carried out."""
 
     code: str
     severity: Severity
@@ -34,16 +77,12 @@ class Merged:
     bytes: int
     remedy: str
     targets: tuple[str, ...]
+    fixes: tuple[Fix | None, ...]
 
 
-def findings_on(inventory: Inventory, target: Target) -> list[Finding]:
-    """Return all findings on one target: unreadable files first, then the rules in their order."""
-    ground = Ground(inventory, target)
-    unreadable = [
-        ground.finding("unreadable", Severity.ERROR, row.path, row.error, 0, "mend or replace the file")
-        for row in inventory.unreadable
-    ]
-    return unreadable + [finding for rule in RULES for finding in rule(ground)]
+def findings_on(ground: Ground) -> list[Finding]:
+    """Return all findings on one target, in the order of the rules."""
+    return [finding for rule, _ in RULES for finding in rule(ground)]
 
 
 def merge(found: Sequence[Sequence[Finding]]) -> list[Merged]:
@@ -63,7 +102,8 @@ def merge(found: Sequence[Sequence[Finding]]) -> list[Merged]:
             message="; ".join(dict.fromkeys(f.message for f in rows)),
             bytes=max(f.bytes for f in rows),
             remedy=rows[0].remedy,
-            targets=tuple(f.target for f in rows),
+            targets=tuple(dict.fromkeys(f.target for f in rows)),
+            fixes=tuple({f.target: f.fix for f in rows}.values()),
         )
         for (code, path), rows in groups.items()
     ]

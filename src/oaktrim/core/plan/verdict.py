@@ -1,0 +1,25 @@
+"""What is wrong with what ships, and the cut that mends it."""
+
+from __future__ import annotations
+
+from oaktrim.core.plan.cuts import Cap, Change, SetFormat, SetLevels
+from oaktrim.core.plan.resolve import Plan
+from oaktrim.core.survey.findings.finding import COMMON_SHARES, Finding, Fix, Ground, Remedy
+from oaktrim.core.survey.findings.rules import findings_on
+
+
+def findings_of(plan: Plan) -> list[Finding]:
+    """Return the findings on what a plan ships."""
+    shares = {**COMMON_SHARES, **{r.role: r.share for r in plan.rules if r.is_for(plan.target.id)}}
+    return findings_on(Ground(plan.inventory, plan.target, plan.formats, plan.arrival, shares))
+
+
+def change_of(fix: Fix | None) -> Change | None:
+    """Return the change that carries a remedy out, or None where a maker or a hand has to."""
+    if fix is None:
+        return None
+    if fix.kind is Remedy.CAP:
+        return Cap(int(fix.value))
+    if fix.kind is Remedy.FORMAT:
+        return SetFormat(str(fix.value))
+    return SetLevels(bool(fix.value)) if fix.kind is Remedy.LEVELS else None

@@ -1,0 +1,194 @@
+"""What the survey keeps of each file: rows that are cached by path, size and time, and never change."""
+
+from __future__ import annotations
+
+import msgspec
+
+from oaktrim.core.scene.model import Slot
+
+# Between a model's path and the place of an image or a clip in it.
+IMAGE_MARK, CLIP_MARK = "#images/", "#animations/"
+
+
+class TextureFacts(msgspec.Struct, frozen=True, array_like=True, gc=False):
+    """Facts of one texture: a file, or an image that a model holds (its path is then the model's and `#images/N`).
+
+    Parameters
+    ----------
+    path : below the root, with slashes; bytes that are not UTF-8 stand as escapes
+    file_bytes, file_time : size, and time of change in nanoseconds
+    content : BLAKE2b of the file's bytes, 128 bits in hexadecimal
+    kind, width, height, channels, bit_depth, floating, levels, format, profile : as in `PictureFacts`
+    pixels : hash of the pixels; empty where they cannot be decoded
+    grey, constant : of the pixels; opaque : there is an alpha channel and it is full everywhere
+    alpha_constant : there is an alpha channel, the same everywhere and not full
+    live : channels that are not constant, as letters
+    used, used_share, eight_bit : as in `PixelFacts`
+    detail, normal, length_error, green, light, seam : as `pixels.detail` measures them; `seam` the larger of both
+    means : codes of 4x4 cells in 0..255, four channels each, to know a picture again at another size
+    packed : packed over plain bytes of a sample in the natural format, by packing method
+    """
+
+    path: str
+    file_bytes: int
+    file_time: int
+    content: str
+    kind: str
+    width: int
+    height: int
+    channels: int
+    bit_depth: int
+    floating: bool
+    levels: int
+    format: str
+    profile: str
+    pixels: str = ""
+    grey: bool = False
+    opaque: bool = False
+    constant: bool = False
+    alpha_constant: bool = False
+    live: str = ""
+    used: tuple[int, int, int, int] = (0, 0, 0, 0)
+    used_share: float = 1.0
+    eight_bit: bool = False
+    detail: float = 1.0
+    normal: bool = False
+    length_error: float = 0.0
+    green: int = 0
+    light: float = 0.0
+    seam: float = 1.0
+    means: bytes = b""
+    packed: dict[str, float] = {}
+
+    @property
+    def natural_format(self) -> str:
+        """The format that holds the file's pixels without loss of size or kind: what it ships as when nothing is cut."""
+        return self.format or natural_format(self.channels, self.bit_depth, self.floating)
+
+    @property
+    def file_path(self) -> str:
+        """Path of the file that it stands in."""
+        return self.path.partition(IMAGE_MARK)[0]
+
+
+def natural_format(channels: int, bit_depth: int, floating: bool) -> str:
+    """Return the plain format of pixels of this shape."""
+    if floating:
+        return "rgba16f"
+    if bit_depth > 8:
+        return "r16" if channels == 1 else "rgba16f"
+    return "r8" if channels == 1 else "rgba8"
+
+
+class AudioFacts(msgspec.Struct, frozen=True, array_like=True):
+    """Facts of one sound; `decoded_bytes` as 16-bit PCM, `packed` over file bytes by packing method."""
+
+    path: str
+    file_bytes: int
+    file_time: int
+    kind: str
+    rate: int
+    channels: int
+    seconds: float
+    decoded_bytes: int
+    packed: dict[str, float]
+
+
+class SlotFacts(msgspec.Struct, frozen=True, array_like=True):
+    """One use of an image by a material.
+
+    Parameters
+    ----------
+    image : place in the model's images, -1 where there is none
+    tiles : the UVs of what wears the material go beyond one tile
+    reads_alpha : the material may look at the alpha channel
+    """
+
+    slot: Slot
+    name: str
+    image: int
+    tiles: bool
+    reads_alpha: bool
+
+
+class MaterialFacts(msgspec.Struct, frozen=True, array_like=True):
+    """A material; `content` is a hash of all but its name, images by their paths."""
+
+    name: str
+    content: str
+    slots: tuple[SlotFacts, ...]
+    overlapping: bool
+
+
+class ObjectFacts(msgspec.Struct, frozen=True, array_like=True):
+    """What stands below one root node of a scene.
+
+    Parameters
+    ----------
+    materials : places in the model's materials
+    triangles, draws : with all copies counted; copies : nodes and instances that draw something
+    largest : its greatest height on screen at any camera of the scene, as a part of the picture's; -1 without cameras
+    """
+
+    name: str
+    materials: tuple[int, ...]
+    triangles: int
+    draws: int
+    copies: int
+    largest: float
+
+
+class ClipFacts(msgspec.Struct, frozen=True, array_like=True):
+    """An animation clip of a model."""
+
+    name: str
+    seconds: float
+    channels: int
+    keys: int
+    data_bytes: int
+
+
+class ImageRef(msgspec.Struct, frozen=True, array_like=True):
+    """An image of a model: `uri` as the file has it, or the path that a held image is surveyed under; both empty if broken."""
+
+    uri: str
+    held: str
+
+
+class ModelFacts(msgspec.Struct, frozen=True, array_like=True):
+    """Facts of one model file.
+
+    Parameters
+    ----------
+    files : path, size and time of the further files that it was read with
+    mesh_bytes : of the model and its buffers, less what its clips and images take
+    packed : packed over plain bytes of the geometry, by packing method
+    """
+
+    path: str
+    file_bytes: int
+    file_time: int
+    kind: str
+    scene: str
+    objects: tuple[ObjectFacts, ...]
+    materials: tuple[MaterialFacts, ...]
+    images: tuple[ImageRef, ...]
+    clips: tuple[ClipFacts, ...]
+    joints: int
+    mesh_bytes: int
+    packed: dict[str, float]
+    faults: tuple[str, ...]
+    extensions: tuple[str, ...]
+    files: tuple[tuple[str, int, int], ...]
+
+
+class FileFacts(msgspec.Struct, frozen=True, array_like=True):
+    """All that reading one file gave; `errors` are of images that a model holds, by their paths."""
+
+    path: str
+    file_bytes: int
+    file_time: int
+    textures: tuple[TextureFacts, ...] = ()
+    audio: AudioFacts | None = None
+    model: ModelFacts | None = None
+    errors: tuple[tuple[str, str], ...] = ()

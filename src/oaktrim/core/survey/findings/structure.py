@@ -1,0 +1,148 @@
+"""Models, materials and what wears what."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterator
+
+from oaktrim.core.survey.facts import ModelFacts
+from oaktrim.core.survey.findings.finding import Finding, Fix, Ground, Remedy, Severity
+from oaktrim.core.units import bytes_text
+
+# An object that is never taller than this part of the picture is far: 64 lines of 1080.
+_FAR = 64 / 1080
+_FAR_TRIANGLES = 500
+
+
+def duplicate_materials(ground: Ground) -> Iterator[Finding]:
+    """Materials that are the same but for their names."""
+    models = ground.inventory.models
+    groups: dict[str, list[tuple[int, str]]] = defaultdict(list)
+    for place, model in enumerate(models):
+        for material in model.materials:
+            groups[material.content].append((place, material.name))
+    told: dict[int, list[str]] = defaultdict(list)
+    for rows in groups.values():
+        first_place, first = rows[0]
+        for place, name in rows[1:]:
+            where = "" if place == first_place else f" of {models[first_place].path}"
+            told[place].append(f"{name!r} is the same as {first!r}{where}")
+    for place, texts in told.items():
+        yield ground.finding(
+            "duplicate-material",
+            Severity.WARNING,
+            models[place].path,
+            f"{'; '.join(texts[:6])}{' and more' if len(texts) > 6 else ''}: each is a draw of its own",
+            0,
+            "let the objects share one material",
+        )
+
+
+def over_counts(ground: Ground) -> Iterator[Finding]:
+    """More materials, triangles or draws than the target allows."""
+    i, limits = ground.inventory, ground.target.limits
+
+    def of(model: ModelFacts, what: str) -> int:
+        return len(model.materials) if what == "materials" else sum(getattr(row, what) for row in model.objects)
+
+    for what in ("materials", "triangles", "draws"):
+        limit, total = getattr(limits, what), getattr(i, what)
+        if limit is None or total <= limit:
+            continue
+        most = max(i.models, key=lambda model: of(model, what))
+        words = "draw batches" if what == "draws" else what
+        yield ground.finding(
+            f"over-{what}",
+            Severity.ERROR,
+            most.path,
+            f"the job has {total:,} {words} and {ground.target.name} takes {limit:,}; most are here, {of(most, what):,}",
+            0,
+            "merge materials, or make the model simpler" if what != "triangles" else "make the model simpler",
+        )
+
+
+def unused_textures(ground: Ground) -> Iterator[Finding]:
+    """No material uses a texture, where there are models."""
+    i = ground.inventory
+    if not i.models:
+        return
+    for row, texture in enumerate(i.textures):
+        if row not in i.ownership.owners:
+            yield ground.finding(
+                "unused-texture",
+                Severity.NOTE,
+                texture.path,
+                "no material of any model uses it: if code does not load it by name, it ships for nothing",
+                ground.memory(row),
+                "take it out of the tree, or leave it out by a pattern",
+            )
+
+
+def far_objects(ground: Ground) -> Iterator[Finding]:
+    """Objects that no camera of their scene ever sees large."""
+    i = ground.inventory
+    for place, model in enumerate(i.models):
+        for row in model.objects:
+            if not 0 <= row.largest < _FAR or row.triangles < _FAR_TRIANGLES:
+                continue
+            worn = {texture for material in row.materials for texture in i.ownership.worn[place, material]}
+            memory = sum(ground.memory(texture) for texture in worn)
+            yield ground.finding(
+                "far-object",
+                Severity.NOTE,
+                model.path,
+                f"{row.name} is at most {row.largest * 1080:.0f} of 1,080 lines high at any camera of the scene, with "
+                f"{row.triangles:,} triangles and {bytes_text(memory)} of textures",
+                memory,
+                "replace it by an imposter",
+                Fix(Remedy.IMPOSTER),
+            )
+
+
+def tiling_uvs(ground: Ground) -> Iterator[Finding]:
+    """UVs outside one tile, which forbid an atlas."""
+    for model in ground.inventory.models:
+        names = [m.name for m in model.materials if any(slot.tiles for slot in m.slots)]
+        if names:
+            yield ground.finding(
+                "tiling-uvs",
+                Severity.NOTE,
+                model.path,
+                f"the UVs of {_listed(names)} go beyond 0 to 1: these textures repeat, and cannot go into an atlas as they are",
+                0,
+                "leave them out of atlases, or bake the repeats",
+            )
+
+
+def overlapping_uvs(ground: Ground) -> Iterator[Finding]:
+    """UVs that cover a place twice."""
+    for model in ground.inventory.models:
+        names = [material.name for material in model.materials if material.overlapping]
+        if names:
+            yield ground.finding(
+                "overlapping-uvs",
+                Severity.NOTE,
+                model.path,
+                f"triangles of {_listed(names)} share places of their texture: good for size, but nothing can be baked there",
+                0,
+                "unwrap a second UV set before baking",
+            )
+
+
+def model_faults(ground: Ground) -> Iterator[Finding]:
+    """Parts of a model that cannot be read."""
+    for model in ground.inventory.models:
+        if model.faults:
+            more = f"; and {len(model.faults) - 4} more" if len(model.faults) > 4 else ""
+            yield ground.finding(
+                "model-fault",
+                Severity.ERROR,
+                model.path,
+                "; ".join(model.faults[:4]) + more,
+                0,
+                "export the model again",
+            )
+
+
+def _listed(names: list[str]) -> str:
+    return ", ".join(names[:4]) + (f" and {len(names) - 4} more" if len(names) > 4 else "")

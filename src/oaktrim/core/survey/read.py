@@ -1,0 +1,310 @@
+"""Reading one file of the tree into the rows that the survey keeps."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+from urllib.parse import unquote
+
+import numpy as np
+
+from oaktrim.core.errors import FileError, OakTrimError, Unsupported
+from oaktrim.core.files import audio
+from oaktrim.core.files.atomic import read_bytes
+from oaktrim.core.files.pictures import SUFFIXES as PICTURES
+from oaktrim.core.files.pictures import decode_picture, picture_facts
+from oaktrim.core.files.references import Surroundings
+from oaktrim.core.pixels.detail import baked_light, detail_share, normal_facts, seam_ratio
+from oaktrim.core.pixels.image import Image
+from oaktrim.core.pixels.statistics import PixelFacts, pixel_facts, unit_codes
+from oaktrim.core.scene.model import Model, Slot
+from oaktrim.core.scene.read import SUFFIXES as MODELS
+from oaktrim.core.scene.read import parse_model
+from oaktrim.core.scene.uvs import leaves_tile, overlap_share, used_uvs
+from oaktrim.core.survey.facts import (
+    IMAGE_MARK,
+    AudioFacts,
+    ClipFacts,
+    FileFacts,
+    ImageRef,
+    MaterialFacts,
+    ModelFacts,
+    ObjectFacts,
+    SlotFacts,
+    TextureFacts,
+    natural_format,
+)
+from oaktrim.core.survey.sample import PACKINGS, pack_bytes, packed_share, sample_of
+
+_LOOKED_AT = 1 << 20
+# No other slot of glTF 2.0 or MTL looks at alpha; what is not known might.
+_ALPHA_SLOTS = (Slot.BASE_COLOUR, Slot.OPACITY, Slot.OTHER)
+
+
+@dataclass(frozen=True)
+class Seen:
+    """A file met on the walk."""
+
+    path: str
+    place: str
+    file_bytes: int
+    file_time: int
+
+    @property
+    def stamp(self) -> tuple[int, int]:
+        """What tells that the file has changed."""
+        return self.file_bytes, self.file_time
+
+    @property
+    def file(self) -> Path:
+        return Path(self.place)
+
+
+Samples = dict[str, Image]
+Reader = Callable[[Seen, Path, int], tuple[FileFacts, Samples]]
+
+
+def reader_for(path: str) -> Reader | None:
+    """Return what reads a file of this name, or None for those that the survey passes over."""
+    return _READERS.get(path[path.rfind(".") :].lower())
+
+
+def _bytes_of(seen: Seen) -> bytes:
+    if not seen.file.is_file():
+        raise FileError(seen.file, "vanished during the survey" if not seen.file.exists() else "is not a regular file")
+    return read_bytes(seen.file)
+
+
+def _texture(data: bytes, path: str, seen: Seen, max_pixels: int) -> tuple[TextureFacts, Image | None]:
+    """Return the facts of one picture and the sample of its pixels, where they can be decoded."""
+    file = seen.file if path == seen.path else Path(f"{seen.place}{path[len(seen.path) :]}")
+    head = picture_facts(data, file, max_pixels)
+    content = hashlib.blake2b(data, digest_size=16).hexdigest()
+    looks: dict[str, object] = {}
+    sample = None
+    try:
+        image = decode_picture(data, file, max_pixels)
+    except FileError as error:
+        if not isinstance(error.__cause__, Unsupported):
+            raise
+    else:
+        sample = sample_of(image)
+        natural = head.format or natural_format(head.channels, head.bit_depth, head.floating)
+        looks = _looks(image, pixel_facts(image))
+        looks["packed"] = {m: packed_share(sample, natural, p) for m, p in PACKINGS.items()}
+    facts = TextureFacts(
+        path, seen.file_bytes if path == seen.path else len(data), seen.file_time, content, head.kind, head.width,
+        head.height, head.channels, head.bit_depth, head.floating, head.levels, head.format, head.profile,
+        **looks,  # type: ignore[arg-type]
+    )  # fmt: skip
+    return facts, sample
+
+
+def _looks(image: Image, found: PixelFacts) -> dict[str, object]:
+    """Return the fields of a texture's facts that its pixels tell."""
+    full = unit_codes(image)
+    normal = normal_facts(image, found)
+    fixed = found.low[-1] == found.high[-1]
+    return {
+        "pixels": found.digest,
+        "grey": found.grey,
+        "opaque": image.has_alpha and found.low[-1] >= full,
+        "constant": found.constant,
+        "alpha_constant": image.has_alpha and fixed and found.low[-1] < full,
+        "live": "".join(
+            name for name, low, high in zip(image.channels, found.low, found.high, strict=True) if low != high
+        ),
+        "used": found.used,
+        "used_share": found.used_share,
+        "eight_bit": found.eight_bit,
+        "detail": detail_share(image, found),
+        "normal": normal.likely,
+        "length_error": normal.length_error,
+        "green": normal.green,
+        "light": baked_light(image, found) if found.used_share > 0.99 or not image.has_alpha else 0.0,
+        "seam": max(seam_ratio(image)),
+        "means": _signature(image, found),
+    }
+
+
+def _signature(image: Image, found: PixelFacts) -> bytes:
+    """Return mean codes of 4x4 cells as four 8-bit channels."""
+    cells = found.means.reshape(4, 2, 4, 2, -1).mean(axis=(1, 3)) / unit_codes(image)
+    codes = np.clip(np.nan_to_num(cells) * 255 + 0.5, 0, 255).astype(np.uint8)
+    out = np.full((4, 4, 4), 255, np.uint8)
+    if codes.shape[2] <= 2:
+        out[..., :3] = codes[..., :1]
+        if codes.shape[2] == 2:
+            out[..., 3] = codes[..., 1]
+    else:
+        out[..., : codes.shape[2]] = codes
+    return out.tobytes()
+
+
+def read_texture(seen: Seen, root: Path, max_pixels: int) -> tuple[FileFacts, Samples]:
+    """Read a picture file."""
+    facts, sample = _texture(_bytes_of(seen), seen.path, seen, max_pixels)
+    samples = {} if sample is None else {facts.content: sample}
+    return FileFacts(seen.path, *seen.stamp, textures=(facts,)), samples
+
+
+def read_audio(seen: Seen, root: Path, max_pixels: int) -> tuple[FileFacts, Samples]:
+    """Read what a sound says of itself."""
+    data = _bytes_of(seen)
+    head = audio.audio_head(data, seen.file)
+    facts = AudioFacts(
+        seen.path, *seen.stamp, head.kind, head.rate, head.channels, head.seconds, head.decoded_bytes, _packed(data)
+    )
+    return FileFacts(seen.path, *seen.stamp, audio=facts), {}
+
+
+def _packed(data: bytes) -> dict[str, float]:
+    """Return packed over plain bytes by method, of no more than a piece from the middle."""
+    start = max(0, (len(data) - _LOOKED_AT) // 2)
+    piece = data[start : start + _LOOKED_AT]
+    return {name: min(1.0, pack_bytes(piece, how) / max(1, len(piece))) for name, how in PACKINGS.items()}
+
+
+def read_model(seen: Seen, root: Path, max_pixels: int) -> tuple[FileFacts, Samples]:
+    """Read a model: its facts, and the images that it holds as textures of their own."""
+    data = _bytes_of(seen)
+    place = Surroundings(root, seen.path)
+    model = parse_model(data, place)
+    textures: list[TextureFacts] = []
+    samples: Samples = {}
+    images: list[ImageRef] = []
+    errors: list[tuple[str, str]] = []
+    for number, source in enumerate(model.images):
+        path = f"{seen.path}{IMAGE_MARK}{number}"
+        if source.data is None:
+            images.append(ImageRef(source.uri, ""))
+            continue
+        images.append(ImageRef("", path))
+        try:
+            facts, sample = _texture(source.data, path, seen, max_pixels)
+        except OakTrimError as error:
+            errors.append((path, error.fault if isinstance(error, FileError) else str(error)))
+            continue
+        textures.append(facts)
+        if sample is not None:
+            samples[facts.content] = sample
+    files = []
+    for path in model.files:
+        status = (place.root / path).stat()
+        files.append((path, status.st_size, status.st_mtime_ns))
+    clips = tuple(ClipFacts(c.name, c.seconds, c.channels, c.keys, c.data_bytes) for c in model.animations)
+    geometry = _geometry(data, model, place)
+    made = ModelFacts(
+        path=seen.path,
+        file_bytes=seen.file_bytes,
+        file_time=seen.file_time,
+        kind=model.kind,
+        scene=model.scene,
+        objects=tuple(_objects(model)),
+        materials=tuple(_materials(model, tuple(images), place)),
+        images=tuple(images),
+        clips=clips,
+        joints=sum(skin.joints for skin in model.skins),
+        mesh_bytes=max(0, len(geometry) - sum(clip.data_bytes for clip in clips)),
+        packed=_packed(geometry),
+        faults=model.faults,
+        extensions=model.extensions,
+        files=tuple(files),
+    )
+    return FileFacts(seen.path, *seen.stamp, tuple(textures), None, made, tuple(errors)), samples
+
+
+def _geometry(data: bytes, model: Model, place: Surroundings) -> bytes:
+    """Return a model's bytes and those of its buffers, without the images that it holds: these count as textures."""
+    for source in model.images:
+        if source.data:
+            data = data.replace(source.data, b"", 1)
+    return data + b"".join(place.read_file(path) for path in model.files)
+
+
+def _materials(model: Model, images: tuple[ImageRef, ...], place: Surroundings) -> list[MaterialFacts]:
+    worn: dict[int, list[int]] = {}
+    primitives = [primitive for mesh in model.meshes for primitive in mesh.primitives]
+    for number, primitive in enumerate(primitives):
+        if primitive.material is not None:
+            worn.setdefault(primitive.material, []).append(number)
+    names = {f'"image {number}"': _identity(ref, place) for number, ref in enumerate(images)}
+    found = []
+    for number, material in enumerate(model.materials):
+        mine = [primitives[i] for i in worn.get(number, [])]
+        slots = []
+        for use in material.uses:
+            sheets = [used_uvs(primitive, use) for primitive in mine]
+            tiles = any(uv is not None and leaves_tile(uv) for uv in sheets)
+            alpha = use.slot in _ALPHA_SLOTS and not material.opaque
+            slots.append(SlotFacts(use.slot, use.name, -1 if use.image is None else use.image, tiles, alpha))
+        content = material.content
+        for token, name in names.items():
+            content = content.replace(token, name)
+        shares = [overlap_share(p.uvs[0], p.triangles) for p in mine if p.uvs and not leaves_tile(p.uvs[0])]
+        digest = hashlib.blake2b(content.encode("utf-8", "backslashreplace"), digest_size=16).hexdigest()
+        found.append(MaterialFacts(material.name, digest, tuple(slots), any(share > 0.02 for share in shares)))
+    return found
+
+
+def _identity(ref: ImageRef, place: Surroundings) -> str:
+    try:
+        return ref.held or place.target_of(unquote(ref.uri))
+    except FileError:
+        return ref.uri
+
+
+def _objects(model: Model) -> list[ObjectFacts]:
+    """Return what stands below each root node; cameras and empty nodes are no objects."""
+    placed = model.placed()
+    cameras = [(placed[n][:3, 3], lens) for n in placed if (lens := model.nodes[n].lens) is not None]
+    found = []
+    for root in model.roots:
+        materials: dict[int, None] = {}
+        triangles = draws = copies = 0
+        corners = []
+        for number in model.below(root):
+            node = model.nodes[number]
+            if node.mesh is None:
+                continue
+            copies += node.copies
+            for primitive in model.meshes[node.mesh].primitives:
+                draws += node.copies
+                triangles += node.copies * primitive.count
+                if primitive.material is not None:
+                    materials[primitive.material] = None
+                if len(primitive.positions):
+                    corners.append(_box(primitive.positions) @ placed[number][:3, :3].T + placed[number][:3, 3])
+        if draws:
+            name = model.nodes[root].name or f"object {root}"
+            largest = _largest(np.concatenate(corners), cameras) if corners and cameras else -1.0
+            found.append(ObjectFacts(name, tuple(materials), triangles, draws, copies, largest))
+    return found
+
+
+def _box(points: np.ndarray) -> np.ndarray:
+    """Return the eight corners of the box around points (N, 3)."""
+    low, high = points.min(axis=0).astype(np.float64), points.max(axis=0).astype(np.float64)
+    return np.array(
+        [[(low, high)[i][0], (low, high)[j][1], (low, high)[k][2]] for i in (0, 1) for j in (0, 1) for k in (0, 1)]
+    )
+
+
+def _largest(corners: np.ndarray, cameras: list[tuple[np.ndarray, float]]) -> float:
+    """Return the greatest height on screen of the sphere around a box, over all cameras, as a part of the picture's."""
+    centre = (corners.min(axis=0) + corners.max(axis=0)) / 2
+    radius = float(np.linalg.norm(corners - centre, axis=1).max())
+    largest = 0.0
+    for eye, lens in cameras:
+        distance = float(np.linalg.norm(centre - eye))
+        largest = max(largest, 1.0 if distance <= radius else radius / (distance * float(np.tan(lens / 2))))
+    return min(1.0, largest)
+
+
+_READERS: dict[str, Reader] = {
+    **dict.fromkeys(PICTURES, read_texture),
+    **dict.fromkeys(audio.SUFFIXES, read_audio),
+    **dict.fromkeys(MODELS, read_model),
+}
