@@ -45,7 +45,7 @@ def test_survey_as_json(art):
     got = json.loads(run("survey", art, "--as", "json"))
     assert got["schema"] == "oak-trim.survey/1"
     assert got["root"] == str(art)
-    assert got["counts"] == {"files": 3, "textures": 2, "unreadable": 1, "findings": 2}
+    assert got["counts"] == {"files": 3, "textures": 2, "unreadable": 1, "models": 0, "audio": 0, "findings": 3}
     assert [t["id"] for t in got["targets"]] == ["lounge", "pocket", "visor"]
     lines = {limit["line"]: limit for limit in got["targets"][1]["limits"]}
     memory = 100 * 64 * 4 + 43692  # no levels, for no power of two; 128x64 with its levels
@@ -66,7 +66,7 @@ def test_survey_as_json(art):
         "pocket": [100, 64, 1, "rgba8"],
         "visor": [128, 64, 8, "rgba8"],
     }
-    assert odd["findings"] == ["not-power-of-two"]
+    assert odd["findings"] == ["normal-length", "not-power-of-two"]
     assert {"code", "severity", "path", "message", "bytes"} <= set(got["findings"][0])
     assert got["unreadable"][0]["path"] == "torn.png"
 

@@ -6,6 +6,7 @@ All arrays are float32 in 0..1, shape (H, W) or (H, W, 3), colour in sRGB code v
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -129,3 +130,14 @@ def with_alpha(colour: Plane, alpha: Plane | float) -> NDArray[np.uint8]:
 def grey(plane: Plane) -> NDArray[np.uint8]:
     """Return one channel written out as three, as many painting programs do."""
     return codes(np.repeat(plane[..., None], 3, axis=-1))
+
+
+def with_grain(rng: np.random.Generator, pixels: NDArray[Any]) -> NDArray[Any]:
+    """Return 8-bit pixels with the grain of a camera, the same in all colours so that grey stays grey; alpha is left."""
+    if pixels.dtype != np.uint8 or pixels.ndim != 3:
+        return pixels
+    grain = np.rint(rng.standard_normal(pixels.shape[:2], dtype=np.float32) * 0.85).astype(np.int16)
+    # Constant channels stay so, and black and white stay what they are.
+    live = (pixels.min(axis=(0, 1)) < pixels.max(axis=(0, 1))) & (np.arange(pixels.shape[2]) < 3)
+    moved = np.clip(pixels.astype(np.int16) + grain[..., None] * live, 1, 254).astype(np.uint8)
+    return np.where((pixels == 0) | (pixels == 255) | ~live, pixels, moved)

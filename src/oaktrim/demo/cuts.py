@@ -50,7 +50,7 @@ _SMALL_NORMALS = (
 _GREYS = (
     "kiosk/kiosk_occlusion.png",
     "kiosk/kiosk_trim_rough.png",
-    "rack/bicycle_rack_rough.png",
+    "rack/bicycle_rack_rough.jpg",
     "warden/oilskin_ao.png",
 )
 _SINGLE = (
@@ -82,7 +82,7 @@ def demo_cuts() -> tuple[Cut, ...]:
         Cut(SetFormat("r8"), _GREYS),
         Cut(Cap(2048), (*_REEDS, "reeds/reed_n.png")),
         Cut(Cap(512), _ROPES),
-        Cut(SetLevels(False), _ICONS),
+        Cut(SetLevels(False), (*_ICONS, "interface/timetable_small_base.png")),
         Cut(Cap(1024), (*_BASES, *_OILSKIN), _SMALL),
         Cut(Cap(512), (*_NORMALS, *_SMALL_NORMALS), _SMALL),
         Cut(Cap(512), _SURFACES, _SMALL),
@@ -93,6 +93,8 @@ def demo_cuts() -> tuple[Cut, ...]:
         Cut(SetFormat("rgb565"), (*_SMALL_BASES, *_OPAQUE_ALPHA), _SMALL),
         Cut(SetFormat("bc1"), (*_BASES, *_OILSKIN, *_SMALL_BASES, *_OPAQUE_ALPHA, *_SURFACES), _CONSOLE),
         Cut(SetFormat("bc3"), _CUT_OUT, _CONSOLE),
+        # Two slips that the survey finds: a glass that goes solid, and a lookup table in blocks for colour.
+        Cut(SetFormat("bc1"), ("lantern/lantern_glass_base.png", "sky/fog_lut.png"), _CONSOLE),
         Cut(SetFormat("bc5"), (*_NORMALS, *_SMALL_NORMALS), _CONSOLE),
         Cut(SetFormat("bc4"), _SINGLE, _CONSOLE),
     )

@@ -16,25 +16,28 @@ from numpy.typing import NDArray
 from PIL import Image as PillowImage
 
 from oaktrim.core.codecs.effort import Effort, EncodeOptions
-from oaktrim.core.codecs.texture import encode_texture
+from oaktrim.core.codecs.texture import EncodedTexture, encode_texture
 from oaktrim.core.errors import FileError
-from oaktrim.core.files import dds
+from oaktrim.core.files import dds, ktx2
 from oaktrim.core.files.atomic import write_atomic
 from oaktrim.core.formats.catalogue import FORMATS
 from oaktrim.core.job.document import VERSION, Job, save_job
-from oaktrim.core.pixels.image import Image
+from oaktrim.core.pixels.image import Image, Transfer
 from oaktrim.core.pixels.levels import make_levels
 from oaktrim.core.progress import Progress, Task, finish, spread
 from oaktrim.core.survey.cache import cache_folder
 from oaktrim.demo.brush import codes, noise, ramp
 from oaktrim.demo.cuts import demo_cuts
+from oaktrim.demo.faults import faulty, wide_profile
+from oaktrim.demo.landing import write_models, write_sounds
 from oaktrim.demo.motifs import MOTIFS, Motif
 
 # Raised whenever a picture or the job changes; an older landing is then made anew beside it.
-_EDITION = 1
+_EDITION = 2
 NAME = "Heronmere Landing"
 TARGETS = ("pocket", "visor", "lounge")
 _JPEGS = ("landing_map", "mud_base")
+_WIDE = ("boots_base",)
 _TGAS = ("hat_base", "oar_base")
 
 
@@ -61,7 +64,8 @@ def _write(path: Path, pixels: NDArray[np.generic]) -> None:
     elif path.name in _TGAS:
         picture.save(f"{path}.tga")
     else:
-        picture.save(f"{path}.png", compress_level=3)
+        profile = wide_profile() if path.name in _WIDE else None
+        picture.save(f"{path}.png", compress_level=3, icc_profile=profile)
 
 
 def _planted(folder: Path) -> None:
@@ -74,8 +78,26 @@ def _planted(folder: Path) -> None:
     options = EncodeOptions(Effort.STANDARD)
     encoded = finish(encode_texture(make_levels(gauge), FORMATS["bc1"], options))
     write_atomic(folder / "posts" / "gauge_base.dds", dds.pack(encoded))
-    notes = "The landing is made up. The models that these pictures dress are still to come.\n"
+    _write_halo(folder)
+    copy = folder / "boat" / "old" / "boat_base.png"
+    PillowImage.fromarray(codes(ramp(noise(rng, 256, 256, 20, 4), "#274a52", "#7d9b92"))).save(copy)
+    board = PillowImage.open(folder / "timetable" / "timetable_base.png")
+    board.resize((512, 512), PillowImage.Resampling.LANCZOS).save(folder / "interface" / "timetable_small_base.png")
+    (folder / "rack" / "bicycle_rack_rough.png").rename(folder / "rack" / "bicycle_rack_rough.jpg")
+    notes = "The landing is made up. Nothing in it bears a real name or mark.\n"
     write_atomic(folder / "notes.txt", notes.encode())
+
+
+def _write_halo(folder: Path) -> None:
+    """Write the lantern's halo in ASTC, as an exporter for phones would: blocks of one colour, by void extents."""
+    side, held = 240, FORMATS["astc-6x6"]
+    glow = np.clip(255 - np.hypot(*(np.mgrid[0:40, 0:40] - 19.5)) * 13, 0, 255).astype(np.uint16) * 257
+    # Void-extent blocks without an extent (Khronos Data Format Specification 1.3, section 23.22).
+    head = np.full((40, 40, 1), 0xFFFFFFFFFFFFFDFC, np.uint64).view(np.uint16)
+    tint = [glow, glow * np.uint16(3) // np.uint16(4), glow // np.uint16(3), np.full_like(glow, 65535)]
+    blocks = np.concatenate([head, np.stack(tint, axis=-1).astype(np.uint16)], axis=-1)
+    texture = EncodedTexture(held, side, side, Transfer.SRGB, (blocks.astype("<u2").tobytes(),))
+    write_atomic(folder / "lantern" / "lantern_halo_e.ktx2", ktx2.pack(texture))
 
 
 def make_demo(folder: Path | None = None) -> Task[Path]:
@@ -94,13 +116,17 @@ def make_demo(folder: Path | None = None) -> Task[Path]:
 
         def draw(row: tuple[str, int, Motif]) -> None:
             name, seed, motif = row
-            for stem, pixels in motif(np.random.default_rng(seed)).items():
+            rng = np.random.default_rng(seed)
+            for stem, pixels in faulty(motif(rng), rng).items():
                 _write(art / name / stem, pixels)
 
         yield Progress(0, len(MOTIFS), f"drawing {NAME}")
         for done, (position, _) in enumerate(spread(draw, MOTIFS), 1):
             yield Progress(done, len(MOTIFS), f"drawing {NAME}: {MOTIFS[position][2].__name__}")
         _planted(art)
+        yield Progress(len(MOTIFS), len(MOTIFS), f"building {NAME}")
+        write_models(art)
+        write_sounds(art)
         job = Job(VERSION, NAME, "art", TARGETS, cuts=demo_cuts())
         save_job(job, passing / job_file.name, art)
         # mkdtemp keeps the folder to its owner; the demonstration is for everybody who could read the cache.

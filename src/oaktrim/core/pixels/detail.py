@@ -11,8 +11,10 @@ import scipy.fft
 from oaktrim.core.pixels.image import Image, Pixels
 from oaktrim.core.pixels.statistics import PixelFacts, busy_tiles, unit_codes
 
-# Share of a tile's energy above a frequency that resampling, rounding and a window leave behind.
-_LEFT_BEHIND = 0.01
+# Share of a tile's energy that resampling, rounding and a window leave behind beyond 1.5 times the highest frequency
+# that a picture held before it was enlarged. Set on 112 pictures of a game and on the same enlarged by three filters:
+# 89 to 96 % of the enlarged are found, and 84 % of the originals pass.
+_LEFT_BEHIND, _BEYOND = 0.002, 1.5
 # Half a code of an 8-bit picture: what rounding alone adds, as a variance in 0..1 squared.
 _ROUNDING = (0.6 / 255) ** 2
 
@@ -46,14 +48,13 @@ def detail_share(image: Image, facts: PixelFacts) -> float:
     window = np.hanning(side).astype(np.float32)
     flat = tiles - tiles.mean(axis=(1, 2), keepdims=True)
     spectrum = np.abs(scipy.fft.rfft2(flat * (window[:, None] * window)[None, :, :, None], axes=(1, 2))) ** 2
-    # A window spreads each frequency over its two neighbours, so bands begin two bins late.
     down = np.minimum(np.arange(side), side - np.arange(side))
     highest = np.maximum(down[:, None], np.arange(spectrum.shape[2])[None, :])
     total = spectrum.sum(axis=(1, 2))
     rounding = _ROUNDING * float((window**2).sum()) ** 2
     used = 1.0
     for share in (0.5, 0.25):
-        fine = highest > side * share / 2 + 2
+        fine = highest > _BEYOND * side * share / 2
         if np.any(spectrum[:, fine].sum(axis=1) > np.maximum(_LEFT_BEHIND * total, rounding * fine.sum())):
             break
         used = share

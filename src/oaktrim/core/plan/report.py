@@ -100,6 +100,8 @@ def as_json(found: Survey) -> bytes:
             "files": inventory.files,
             "textures": len(inventory.textures),
             "unreadable": len(inventory.unreadable),
+            "models": len(inventory.models),
+            "audio": len(inventory.audio),
             "findings": len(found.findings),
         },
         "targets": [{"id": plan.target.id, "limits": [_limit(s) for s in limits_of(plan)]} for plan in plans],
@@ -114,6 +116,7 @@ def as_json(found: Survey) -> bytes:
                 "memory": {plan.target.id: int(plan.arrival.memory[row]) for plan in plans},
                 "package": {plan.target.id: int(plan.package[row]) for plan in plans},
                 "ships_at": {plan.target.id: ships_at(plan, row) for plan in plans},
+                "used_by": inventory.ownership.users(row),
                 "findings": codes.get(texture.path, []),
             }
             for row, texture in enumerate(inventory.textures)

@@ -205,8 +205,8 @@ def more_size_than_detail(ground: Ground) -> Iterator[Finding]:
     i = ground.inventory
     longest = np.maximum(ground.arrival.width, ground.arrival.height)
     side = (np.maximum(i.width, i.height) * i.column("detail")).astype(np.int64)
-    coarse = ground.has_pixels & (i.column("detail") < 1)
-    for row, texture in ground.each(coarse & (longest > np.maximum(side, 32))):
+    coarse = ground.has_pixels & (i.column("detail") < 1) & ~ground.of_role(Role.LOOKUP, Role.GLYPHS)
+    for row, texture in ground.each(coarse & (longest > np.maximum(side, 64))):
         part = {0.5: "half", 0.25: "a quarter of"}[texture.detail]
         yield ground.finding(
             "more-size-than-detail",
