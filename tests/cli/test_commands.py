@@ -3,18 +3,23 @@
 import csv
 import io
 import json
+import re
 import subprocess
 import sys
+from html.parser import HTMLParser
 from pathlib import Path
 
 import numpy as np
 import pytest
+import soundfile
 from PIL import Image as PillowImage
 
+from oaktrim.core.files.gltfwriter import GltfWriter
 from oaktrim.core.job.document import new_job, save_job
 from oaktrim.core.plan.cuts import Cap, Cut
+from tests.kit.models import add_mesh, material, scene
 from tests.kit.pictures import psnr8
-from tests.kit.trees import put
+from tests.kit.trees import put, write_model
 
 COMMAND = Path(sys.executable).parent / "oak-trim"
 
@@ -45,7 +50,10 @@ def test_survey_as_json(art):
     got = json.loads(run("survey", art, "--as", "json"))
     assert got["schema"] == "oak-trim.survey/1"
     assert got["root"] == str(art)
-    assert got["counts"] == {"files": 3, "textures": 2, "unreadable": 1, "models": 0, "audio": 0, "findings": 3}
+    assert got["counts"] == {
+        "files": 3, "textures": 2, "models": 0, "audio": 0, "unreadable": 1, "wrong": 2, "findings": 3,
+        "silenced": 0,
+    }  # fmt: skip
     assert [t["id"] for t in got["targets"]] == ["lounge", "pocket", "visor"]
     lines = {limit["line"]: limit for limit in got["targets"][1]["limits"]}
     memory = 100 * 64 * 4 + 43692  # no levels, for no power of two; 128x64 with its levels
@@ -168,3 +176,110 @@ def test_without_a_display_the_window_says_so(tmp_path, monkeypatch):
         monkeypatch.delenv(name, raising=False)
     assert "no display here" in run(status=2)
     assert "no such folder or job" in run("open", tmp_path / "none", status=2)
+
+
+@pytest.fixture
+def yard(tmp_path):
+    """A folder with a model, a sound and textures, and a job on it."""
+    root = tmp_path / "art"
+    put(root, "oak_base.png", size=(256, 256))
+    put(root, "oak_n.png", size=(256, 256))
+    put(root, "odd_mask.png", size=(100, 64), channels=1)
+    soundfile.write(root / "gull.ogg", np.zeros(8000), 8000)
+    writer = GltfWriter()
+    mesh = add_mesh(writer, material(writer, "planks", baseColorTexture=writer.image("oak_base.png")))
+    writer.add("nodes", name="boat", mesh=mesh)
+    scene(writer, 0)
+    write_model(root, "boat.glb", writer)
+    assert "a job on" in run(
+        "job", "new", root, "--out", tmp_path / "a.oak", "--target", "pocket", "--target", "lounge"
+    )
+    return tmp_path
+
+
+def test_a_job_from_the_command_line(yard):
+    job = yard / "a.oak"
+    assert "is there already" in run("job", "new", yard / "art", "--out", job, status=2)
+    assert "Cap 64 on 1 texture" in run("cut", job, "--where", "role:base-colour", "--cap", 64, "--target", "pocket")
+    assert "Format BC4 on 1 texture" in run("cut", job, "--where", "odd", "--format", "bc4", "--no-levels")
+    run("role-rules", job, "--role", "normal", "--share", "1/2", "--floor", 16)
+    run("roles", job, "--where", "odd", "--set", "height")
+    said = run("job", "show", job)
+    for words in (
+        "targets: pocket, lounge", "1. Cap 64 · oak_base.png (pocket)", "3. Levels off", "height for 1 textures",
+        "normal half of base colour, at least 16 (all targets)",
+    ):  # fmt: skip
+        assert words in said
+    got = json.loads(run("survey", job, "--as", "json"))
+    ships = {t["path"]: (t["ships_at"]["pocket"][0], t["ships_at"]["lounge"][0]) for t in got["textures"]}
+    assert ships == {"oak_base.png": (64, 256), "oak_n.png": (32, 128), "odd_mask.png": (100, 100)}
+    assert run("role-rules", job, "--role", "normal", "--remove").strip() == "No role rules."
+    for wrong, words in (
+        (("cut", job, "--where", "side>x", "--cap", 4), "a number"),
+        (("cut", job, "--where", "odd"), "say what to cut"),
+        (("cut", job, "--where", "odd", "--format", "zip"), "no texture format"),
+        (("cut", job, "--where", "odd", "--cap", 4, "--target", "visor"), "has no target 'visor'"),
+        (("role-rules", job, "--role", "normal", "--share", "7"), "1/64 to 1"),
+        (("role-rules", job, "--floor", "7"), "which --role"),
+    ):
+        assert words in run(*wrong, status=2)
+    assert "no texture is kept" in run("cut", job, "--where", "side>4096", "--cap", 4, status=1)
+
+
+def test_filter_owners_and_counts(yard):
+    got = json.loads(run("survey", yard / "art", "--as", "json", "--filter", "oak -role:normal"))
+    assert [t["path"] for t in got["textures"]] == ["oak_base.png"]
+    assert got["textures"][0]["used_by"] == ["boat.glb > boat > planks"]
+    assert {key: got["counts"][key] for key in ("textures", "models", "audio")} == {
+        "textures": 3,
+        "models": 1,
+        "audio": 1,
+    }
+    assert {f["path"] for f in got["findings"]} <= {"oak_base.png"}
+    assert "no field 'sise'" in run("survey", yard / "art", "--filter", "sise>3", status=2)
+
+
+def test_reports(yard):
+    for ending in ("html", "csv", "json"):
+        run("survey", yard / "art", "--report", yard / f"r.{ending}")
+    assert json.loads((yard / "r.json").read_text())["schema"] == "oak-trim.survey/1"
+    assert len((yard / "r.csv").read_text().splitlines()) == 4
+    page = (yard / "r.html").read_text()
+    told = Page()
+    told.feed(page)
+    assert not told.open and told.outside == []
+    assert page.count("data:image/png;base64,") == sum(1 for _ in re.findall('class="finding"><img', page)) > 0
+    for words in ("oak_base.png", "Not power of two", "planks", "texture memory", "no owner"):
+        assert words in page
+    assert "ends in .html, .csv, .json" in run("survey", yard / "art", "--report", yard / "r.pdf", status=2)
+
+
+class Page(HTMLParser):
+    """Checks that tags close in order and that nothing is loaded from elsewhere."""
+
+    def __init__(self):
+        super().__init__()
+        self.open, self.outside = [], []
+
+    def handle_starttag(self, tag, attrs):
+        if tag not in ("meta", "img", "br"):
+            self.open.append(tag)
+        self.outside += [v for k, v in attrs if k in ("src", "href") and not v.startswith("data:")]
+
+    def handle_endtag(self, tag):
+        assert self.open.pop() == tag
+
+
+def test_only_what_got_worse(yard):
+    art = yard / "art"
+    run("survey", art, "--report", yard / "base.json")
+    assert "Nothing got worse" in run("survey", art, "--baseline", yard / "base.json")
+    put(art, "new_overlay.png", size=(90, 64))
+    said = run("survey", art, "--baseline", yard / "base.json", status=1)
+    assert "new_overlay.png: not-power-of-two" in said and "odd_mask" not in said
+    (art / "new_overlay.png").unlink()
+    PillowImage.new("RGB", (4096, 4096)).save(art / "huge.png")
+    PillowImage.new("RGB", (4096, 4096), 7).save(art / "huge_too.png")
+    assert "lounge: memory is" in run("survey", art, "--target", "lounge", "--baseline", yard / "base.json", status=1)
+    (yard / "bad.json").write_text("[]")
+    assert "is not a survey" in run("survey", art, "--baseline", yard / "bad.json", status=2)

@@ -2,34 +2,41 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from pathlib import Path
 
 import click
 from rich.text import Text
 
-from oaktrim.cli.console import EXIT_OVER, console, table
+from oaktrim.cli.console import EXIT_OVER, console, fail, table
 from oaktrim.cli.sources import source_at, weigh_source
 from oaktrim.core.errors import shown
-from oaktrim.core.plan.report import Survey, as_csv, as_json
+from oaktrim.core.files.atomic import write_atomic
+from oaktrim.core.plan.baseline import Worse, worse_than
+from oaktrim.core.plan.page import as_html
+from oaktrim.core.plan.report import Survey, as_csv, as_json, filtered
 from oaktrim.core.plan.resolve import Plan, Standing, limits_of
+from oaktrim.core.survey.cache import SurveyCache
 from oaktrim.core.survey.findings.rules import Merged
 from oaktrim.core.targets.target import Target
 from oaktrim.core.units import bytes_like, bytes_text, size_text
 
 _LONGEST_LIST = 20
+_COUNTED = ("models", "audio", "unreadable", "findings", "silenced")
+_LINES = {"memory": "texture memory", "longest-side": "longest side"}
 
 
 def standing_text(target: Target, standing: Standing) -> tuple[str, str, str, str]:
     """Return line, value, limit and verdict as words."""
     if not standing.in_bytes:
         verdict = "OVER" if standing.over else "within"
-        return "longest side", f"{standing.value} px", f"{standing.limit} px", verdict
+        unit = " px" if standing.line == "longest-side" else ""
+        line = _LINES.get(standing.line, standing.line)
+        return line, f"{standing.value:,}{unit}", f"{standing.limit:,}{unit}", verdict
     stated = getattr(target.limits, standing.line)
     gap = bytes_like(abs(standing.limit - standing.value), stated)
     verdict = f"OVER by {gap}" if standing.over else f"{gap} to spare"
-    line = "texture memory" if standing.line == "memory" else standing.line
-    return line, bytes_like(standing.value, stated), stated, verdict
+    return _LINES.get(standing.line, standing.line), bytes_like(standing.value, stated), stated, verdict
 
 
 def _print_table(found: Survey) -> None:
@@ -38,7 +45,7 @@ def _print_table(found: Survey) -> None:
     out.print(
         Text(
             f"{shown(inventory.root)}: {len(inventory.textures)} textures in {inventory.files} files"
-            + (f", {len(inventory.unreadable)} unreadable" if inventory.unreadable else "")
+            + "".join(f", {found.checked[what]} {what}" for what in _COUNTED if found.checked[what])
         )
     )
     for plan in found.plans:
@@ -65,7 +72,7 @@ def print_findings(listed: Sequence[Merged]) -> None:
 
 def _print_dearest(found: Survey, plan: Plan) -> None:
     memory = plan.arrival.memory
-    order = sorted(range(len(memory)), key=lambda row: -int(memory[row]))[:10]
+    order = sorted(found.rows, key=lambda row: -int(memory[row]))[:10]
     rows = [
         (
             found.inventory.textures[row].path,
@@ -82,6 +89,30 @@ def _print_dearest(found: Survey, plan: Plan) -> None:
     console().print(table(heads, rows, right=(5,)))
 
 
+def _page(found: Survey) -> bytes:
+    cache = SurveyCache()
+    return as_html(found, lambda row: cache.thumbnail(found.inventory.textures[row].content))
+
+
+_WRITERS: dict[str, Callable[[Survey], bytes]] = {
+    ".html": _page,
+    ".csv": lambda found: as_csv(found).encode("utf-8", "backslashreplace"),
+    ".json": as_json,
+}
+
+
+def _print_worse(worse: Worse) -> None:
+    out = console()
+    for target, standing, was in worse.limits:
+        value = bytes_text(standing.value) if standing.in_bytes else f"{standing.value:,}"
+        limit = bytes_text(standing.limit) if standing.in_bytes else f"{standing.limit:,}"
+        then = "not weighed" if was is None else bytes_text(was) if standing.in_bytes else f"{was:,}"
+        out.print(Text(f"{target}: {standing.line} is {value}, over {limit}; it was {then}"))
+    print_findings(worse.findings)
+    if not worse.limits and not worse.findings:
+        out.print("Nothing got worse.")
+
+
 @click.command()
 @click.argument("path", type=click.Path(path_type=Path))
 @click.option("--target", "targets", multiple=True, metavar="ID", help="Weigh on this target; may be given again.")
@@ -94,13 +125,45 @@ def _print_dearest(found: Survey, plan: Plan) -> None:
     help="What to print.",
 )
 @click.option("--strict", is_flag=True, help="Findings of severity error fail too.")
-def survey(path: Path, targets: tuple[str, ...], form: str, strict: bool) -> None:
-    """Weigh the textures of PATH, a folder or a job, against the limits of its targets.
+@click.option(
+    "--filter", "wanted", metavar="FILTER", default="", help="List only what this keeps: 'role:normal side>2048'."
+)
+@click.option(
+    "--report",
+    type=click.Path(path_type=Path, dir_okay=False),
+    help="Write a report; its ending says .html, .csv or .json.",
+)
+@click.option(
+    "--baseline",
+    type=click.Path(path_type=Path, dir_okay=False),
+    help="An earlier survey as JSON: say only what got worse.",
+)
+def survey(
+    path: Path,
+    targets: tuple[str, ...],
+    form: str,
+    strict: bool,
+    wanted: str,
+    report: Path | None,
+    baseline: Path | None,
+) -> None:
+    """Weigh what is in PATH, a folder or a job, against the limits of its targets.
 
     Exit status: 0 within every budget; 1 over a budget (or, with --strict, any finding of severity error); 2 when PATH
-    cannot be read. Files that cannot be read are listed and do not stop the survey.
+    cannot be read. With --baseline: 1 when a total over its limit grew, or an error or a warning is new; else 0.
+    Files that cannot be read are listed and do not stop the survey.
     """
+    if report is not None and report.suffix.lower() not in _WRITERS:
+        raise fail(f"{report}: a report ends in {', '.join(_WRITERS)}")
     found = weigh_source(source_at(path), targets)
+    if wanted:
+        found = filtered(found, wanted)
+    if report is not None:
+        write_atomic(report, _WRITERS[report.suffix.lower()](found))
+    if baseline is not None:
+        worse = worse_than(found, baseline)
+        _print_worse(worse)
+        raise SystemExit(EXIT_OVER if worse.grave else 0)
     if form == "json":
         click.echo(as_json(found), nl=False)
     elif form == "csv":

@@ -13,7 +13,7 @@ from oaktrim.core.job.document import SUFFIX, Job, load_job, new_job, root_of, s
 from oaktrim.core.job.history import History
 from oaktrim.core.plan.cuts import Change, Cut
 from oaktrim.core.plan.packing import PackedShares
-from oaktrim.core.plan.resolve import Plan, resolve
+from oaktrim.core.plan.resolve import Plan, missing_of, resolve
 from oaktrim.core.plan.verdict import findings_of
 from oaktrim.core.progress import Progress, Task
 from oaktrim.core.survey.cache import SurveyCache
@@ -282,11 +282,7 @@ class Session(QObject):
             self._settle.start()
             return
         shares = self._shares
-        missing = [
-            key
-            for target in self.targets
-            for key in shares.missing(self.plan(target.id).formats, target.packing.method)
-        ]
+        missing = [key for target in self.targets for key in missing_of(self.plan(target.id), shares)]
         missing = list(dict.fromkeys(missing))
         if not missing:
             return

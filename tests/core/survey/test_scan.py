@@ -1,13 +1,16 @@
 """Surveying trees as they are found: odd names, links, things that vanish, things that are not what they seem."""
 
+import io
 import os
 
 import numpy as np
 import pytest
+from PIL import Image as PillowImage
 
 from oaktrim.core.errors import FileError
 from oaktrim.core.progress import finish
 from oaktrim.core.survey import scan as module
+from oaktrim.core.survey.cache import SurveyCache
 from oaktrim.core.survey.inventory import file_of
 from oaktrim.core.survey.roles import DEFAULT_PATTERNS, Role, RolePattern, role_guesser
 from oaktrim.core.survey.sample import sample_of
@@ -146,10 +149,16 @@ def test_samples_come_back_as_they_went(tmp_path, cache):
     root = tmp_path / "art"
     put(root, "a.png", size=(300, 200), channels=4)
     facts = finish(scan(root, cache=cache)).textures[0]
-    sample = cache.sample(facts.content)
+    pieces = cache.sample(facts.content)
     expected = sample_of(busy(300, 200, 4, seed=sum(b"a.png")))
-    assert sample.pixels.shape == (64, 64, 4)
-    assert (sample.pixels == expected.pixels).all()
+    assert [piece.pixels.shape for piece in pieces] == [(64, 256, 4), (100, 150, 4), (50, 75, 4)]
+    for piece, other in zip(pieces, expected.pieces, strict=True):
+        assert (piece.pixels == other.pixels).all()
+    assert PillowImage.open(io.BytesIO(cache.thumbnail(facts.content))).size == (56, 37)
+    # Over its limit the cache drops what it can make again, and goes on.
+    small = SurveyCache(cache.file, limit=1 << 12)
+    assert small.trim() == 1 and small.sample(facts.content) is None
+    assert finish(scan(root, cache=small)).textures[0] == facts
     assert 0 < facts.packed["deflate"] < 1
 
 

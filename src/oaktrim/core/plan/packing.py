@@ -1,68 +1,98 @@
-"""How well textures pack in each format: measured on a sample where it has been, guessed from the plain sample elsewhere."""
+"""How well textures pack in each format and at each scale: measured on a sample where it has been, guessed elsewhere."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 
 import numpy as np
 from numpy.typing import NDArray
 
 from oaktrim.core.codecs.texture import ENCODABLE
-from oaktrim.core.pixels.image import Image
 from oaktrim.core.progress import spread
 from oaktrim.core.survey.cache import SurveyCache
 from oaktrim.core.survey.inventory import Inventory
-from oaktrim.core.survey.sample import PACKINGS, packed_share
+from oaktrim.core.survey.sample import PACKINGS, SCALES, packed_share
 from oaktrim.core.targets.arrival import FORMAT_INDEX
 
-Key = tuple[int, int, str]
+# Row, format, scale and packing method.
+Key = tuple[int, int, int, str]
+Places = NDArray[np.int64]
+_NAMES = list(FORMAT_INDEX)
 
 
 class PackedShares:
-    """Packed over plain bytes of each texture of an inventory, by format and packing method.
+    """Packed over plain bytes of each texture of an inventory, by format, scale and packing method.
 
-    The natural format is known from the survey. Others start as a guess, and are measured on the sample that the
-    survey kept: see `missing` and `measure`.
+    The natural format at the source's size is known from the survey. Others start as a guess, and are measured on the
+    sample that the survey kept: see `missing` and `measure`.
     """
 
     def __init__(self, inventory: Inventory) -> None:
         self.inventory = inventory
-        rows = len(inventory.textures)
-        self._known: dict[str, NDArray[np.float32]] = {}
+        self._known: dict[tuple[int, int, str], NDArray[np.float32]] = {}
         self._guess: dict[str, NDArray[np.float32]] = {}
+        natural = inventory.natural
         for method in PACKINGS:
-            known = np.full((rows, len(FORMAT_INDEX)), np.nan, np.float32)
-            natural = np.array([t.packed.get(method, np.nan) for t in inventory.textures], np.float32)
-            known[np.arange(rows), inventory.natural] = natural
-            self._known[method] = known
+            shares = np.array([t.packed.get(method, np.nan) for t in inventory.textures], np.float32)
+            for place in np.unique(natural):
+                column = self._column(int(place), 0, method)
+                column[natural == place] = shares[natural == place]
             # Blocks are already dense: what packs to a fifth as plain pixels packs to a good half as blocks.
-            self._guess[method] = np.sqrt(np.nan_to_num(natural, nan=0.8))
+            self._guess[method] = np.sqrt(np.nan_to_num(shares, nan=0.8))
+        self._has_pixels = np.array([bool(t.pixels) for t in inventory.textures], np.bool_)
 
-    def of(self, formats: NDArray[np.int64], method: str) -> NDArray[np.float32]:
-        """Return the share of each texture in the format given for it (places in the catalogue)."""
-        known = self._known[method][np.arange(len(formats)), formats]
-        return np.where(np.isnan(known), self._guess[method], known)
+    def _column(self, place: int, scale: int, method: str) -> NDArray[np.float32]:
+        key = (place, scale, method)
+        if key not in self._known:
+            self._known[key] = np.full(len(self.inventory.textures), np.nan, np.float32)
+        return self._known[key]
 
-    def missing(self, formats: NDArray[np.int64], method: str) -> list[Key]:
+    def of(self, formats: Places, scales: Places, method: str) -> NDArray[np.float32]:
+        """Return the share of each texture in the format given for it (places in the catalogue) at the scale given.
+
+        A scale that was not measured takes the share of the nearest one that was.
+        """
+        found = np.full(len(formats), np.nan, np.float32)
+        for place in np.unique(formats):
+            rows = formats == place
+            for scale in np.unique(scales[rows]):
+                mine = rows & (scales == scale)
+                for nearby in sorted(range(SCALES), key=lambda s: abs(s - int(scale))):
+                    column = self._known.get((int(place), nearby, method))
+                    if column is not None:
+                        unknown = mine & np.isnan(found)
+                        found[unknown] = column[unknown]
+        guess = self._guess[method] if len(formats) else found
+        return np.where(np.isnan(found), guess, found)
+
+    def missing(self, formats: Places, scales: Places, method: str) -> list[Key]:
         """Return what would have to be measured for `of` to guess nothing; formats without an encoder are left out."""
-        unknown = np.isnan(self._known[method][np.arange(len(formats)), formats])
         can = np.zeros(len(FORMAT_INDEX), np.bool_)
         can[[FORMAT_INDEX[name] for name in ENCODABLE]] = True
-        has_pixels = np.array([bool(t.pixels) for t in self.inventory.textures], np.bool_)
-        return [(int(row), int(formats[row]), method) for row in np.flatnonzero(unknown & can[formats] & has_pixels)]
+        wanted: list[Key] = []
+        for place in np.unique(formats):
+            for scale in range(SCALES):
+                rows = (formats == place) & (scales == scale) & self._has_pixels & can[formats]
+                if rows.any():
+                    unknown = rows & np.isnan(self._column(int(place), scale, method))
+                    wanted += [(int(row), int(place), scale, method) for row in np.flatnonzero(unknown)]
+        return wanted
 
     def measure(self, keys: Iterable[Key], cache: SurveyCache) -> Iterator[Key]:
         """Measure shares on the kept samples, on all cores, and yield each key as it becomes known."""
-        names = list(FORMAT_INDEX)
-        listed = list(keys)
+        by_row: dict[int, list[Key]] = {}
+        for key in keys:
+            by_row.setdefault(key[0], []).append(key)
+        listed: Sequence[list[Key]] = list(by_row.values())
 
-        def work(key: Key) -> float | None:
-            row, place, method = key
-            sample: Image | None = cache.sample(self.inventory.textures[row].content)
-            return None if sample is None else packed_share(sample, names[place], PACKINGS[method])
+        def work(wanted: list[Key]) -> list[float]:
+            pieces = cache.sample(self.inventory.textures[wanted[0][0]].content)
+            if pieces is None:
+                return []
+            return [packed_share(pieces[scale], _NAMES[place], PACKINGS[method]) for _, place, scale, method in wanted]
 
-        for position, share in spread(work, listed):
-            row, place, method = listed[position]
-            if share is not None:
-                self._known[method][row, place] = share
-                yield listed[position]
+        for position, shares in spread(work, listed):
+            for key, share in zip(listed[position], shares, strict=False):
+                row, place, scale, method = key
+                self._column(place, scale, method)[row] = share
+                yield key

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import msgspec
 
@@ -12,7 +12,8 @@ from oaktrim.core.errors import shown
 from oaktrim.core.formats.catalogue import ORDER
 from oaktrim.core.plan.cuts import Cut
 from oaktrim.core.plan.packing import PackedShares
-from oaktrim.core.plan.resolve import Plan, Standing, limits_of, resolve
+from oaktrim.core.plan.query import Assets, select
+from oaktrim.core.plan.resolve import Plan, Standing, limits_of, missing_of, resolve
 from oaktrim.core.plan.rolerules import RoleRule
 from oaktrim.core.plan.verdict import findings_of
 from oaktrim.core.progress import Progress, Task
@@ -27,12 +28,41 @@ SCHEMA = "oak-trim.survey/1"
 
 @dataclass(frozen=True)
 class Survey:
-    """An inventory weighed on several targets; `silenced` counts the findings that the job keeps quiet."""
+    """An inventory weighed on several targets.
+
+    Parameters
+    ----------
+    silenced : how many findings the job keeps quiet
+    kept : the paths that a filter lets through, or None without one; totals are always of everything
+    """
 
     inventory: Inventory
     plans: tuple[Plan, ...]
     findings: tuple[Merged, ...]
-    silenced: int
+    silenced: int = 0
+    kept: frozenset[str] | None = None
+
+    @property
+    def rows(self) -> list[int]:
+        """The textures that the filter lets through."""
+        textures = self.inventory.textures
+        return [row for row, t in enumerate(textures) if self.kept is None or t.path in self.kept]
+
+    @property
+    def checked(self) -> dict[str, int]:
+        """What was looked at and what is wrong, by what it is."""
+        i = self.inventory
+        wrong = {finding.path for finding in self.findings if finding.severity is not Severity.NOTE}
+        return {
+            "files": i.files,
+            "textures": len(i.textures),
+            "models": len(i.models),
+            "audio": len(i.audio),
+            "unreadable": len(i.unreadable),
+            "wrong": len(wrong),
+            "findings": len(self.findings),
+            "silenced": self.silenced,
+        }
 
     @property
     def over(self) -> bool:
@@ -61,7 +91,7 @@ def survey(
     """
     shares = PackedShares(inventory)
     plans = [resolve(inventory, target, cuts, shares, rules) for target in targets]
-    missing = [key for plan in plans for key in shares.missing(plan.formats, plan.target.packing.method)]
+    missing = [key for plan in plans for key in missing_of(plan, shares)]
     missing = list(dict.fromkeys(missing))
     for done, _ in enumerate(shares.measure(missing, cache), 1):
         yield Progress(done, len(missing), "packing samples")
@@ -69,6 +99,22 @@ def survey(
     found = merge([findings_of(plan) for plan in plans])
     heard = tuple(finding for finding in found if (finding.code, finding.path) not in silences)
     return Survey(inventory, tuple(plans), heard, len(found) - len(heard))
+
+
+def filtered(found: Survey, text: str) -> Survey:
+    """Return a survey with only the assets and the findings that a filter keeps, seen on its first target.
+
+    Raises
+    ------
+    QueryError : the filter cannot be understood
+    """
+    after = found.plans[0]
+    now = resolve(found.inventory, after.target)
+    heard = {(f.code, f.path) for f in found.findings}
+    on_target = [f for f in findings_of(after) if (f.code, f.path) in heard]
+    assets = Assets(now, after, on_target)
+    kept = frozenset(path for path, keep in zip(assets.paths, select(text, assets), strict=True) if keep)
+    return replace(found, kept=kept, findings=tuple(f for f in found.findings if f.path in kept))
 
 
 def _limit(standing: Standing) -> dict[str, object]:
@@ -96,14 +142,7 @@ def as_json(found: Survey) -> bytes:
     document = {
         "schema": SCHEMA,
         "root": shown(inventory.root),
-        "counts": {
-            "files": inventory.files,
-            "textures": len(inventory.textures),
-            "unreadable": len(inventory.unreadable),
-            "models": len(inventory.models),
-            "audio": len(inventory.audio),
-            "findings": len(found.findings),
-        },
+        "counts": found.checked,
         "targets": [{"id": plan.target.id, "limits": [_limit(s) for s in limits_of(plan)]} for plan in plans],
         "textures": [
             {
@@ -119,7 +158,7 @@ def as_json(found: Survey) -> bytes:
                 "used_by": inventory.ownership.users(row),
                 "findings": codes.get(texture.path, []),
             }
-            for row, texture in enumerate(inventory.textures)
+            for row, texture in ((row, inventory.textures[row]) for row in found.rows)
         ],
         "findings": [
             {
@@ -150,7 +189,8 @@ def as_csv(found: Survey) -> str:
     for plan in plans:
         head += [f"{plan.target.id}_{what}" for what in ("memory", "package", "ships_at", "format")]
     writer.writerow([*head, "findings"])
-    for row, texture in enumerate(inventory.textures):
+    for row in found.rows:
+        texture = inventory.textures[row]
         line: list[object] = [texture.path, texture.width, texture.height, texture.channels, texture.bit_depth]
         line.append(inventory.roles[row].role.value)
         for plan in plans:

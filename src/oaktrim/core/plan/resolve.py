@@ -13,9 +13,10 @@ from oaktrim.core.codecs.effort import Effort
 from oaktrim.core.formats.catalogue import FORMATS, ORDER
 from oaktrim.core.pixels.resample import Filter
 from oaktrim.core.plan.cuts import Cap, Cut, Drop, SetEffort, SetFilter, SetFormat, SetLevels
-from oaktrim.core.plan.packing import PackedShares
+from oaktrim.core.plan.packing import Key, PackedShares
 from oaktrim.core.plan.rolerules import RoleRule, apply_rules
 from oaktrim.core.survey.inventory import Carried, Inventory
+from oaktrim.core.survey.sample import SCALES
 from oaktrim.core.targets.arrival import FORMAT_INDEX, Arrival, Flags, Ints, arrive, fit_side
 from oaktrim.core.targets.target import Oversize, Target
 
@@ -220,12 +221,38 @@ def resolve(
     levels = np.where(as_stored, stored, 0)
     levels = np.where(settings[SetLevels] == 0, 1, levels)
     arrival = arrive(target, ruled.width, ruled.height, levels, formats)
-    share = (shares or PackedShares(inventory)).of(formats, target.packing.method)
-    package = np.ceil(arrival.stored * share.astype(np.float64)).astype(np.int64)
+    package = _packed(inventory, target, arrival, formats, shares or PackedShares(inventory))
     return Plan(
         target, inventory, tuple(cuts), tuple(rules), settings, causes, width, height, ruled.width, ruled.height,
         ruled.rule, ruled.overruled, formats, arrival, package,
     )  # fmt: skip
+
+
+def scales_of(inventory: Inventory, arrival: Arrival) -> Ints:
+    """Return how often each texture's source was halved to what ships, rounded to whole steps."""
+    source = np.maximum(inventory.width, inventory.height)
+    ships = np.maximum(1, np.maximum(arrival.width, arrival.height))
+    steps: Ints = np.rint(np.log2(np.maximum(1.0, source / ships))).astype(np.int64)
+    return np.minimum(steps, SCALES - 1)
+
+
+def missing_of(plan: Plan, shares: PackedShares) -> list[Key]:
+    """Return what would have to be measured on samples for a plan's package to guess nothing."""
+    scale, method = scales_of(plan.inventory, plan.arrival), plan.target.packing.method
+    deeper = np.where(plan.arrival.levels > 1, np.minimum(scale + 1, SCALES - 1), scale)
+    return list(
+        dict.fromkeys(shares.missing(plan.formats, scale, method) + shares.missing(plan.formats, deeper, method))
+    )
+
+
+def _packed(inventory: Inventory, target: Target, arrival: Arrival, formats: Ints, shares: PackedShares) -> Ints:
+    """Return the bytes of each texture in the package; smaller levels pack like the picture at their own scale."""
+    scale, method = scales_of(inventory, arrival), target.packing.method
+    share = shares.of(formats, scale, method).astype(np.float64)
+    below = shares.of(formats, np.minimum(scale + 1, SCALES - 1), method).astype(np.float64)
+    # Three quarters of a chain's bytes are in its first level.
+    share = np.where(arrival.levels > 1, 0.75 * share + 0.25 * below, share)
+    return np.ceil(arrival.stored * share).astype(np.int64)
 
 
 def _climb(plan: Plan, row: int) -> tuple[tuple[Rung, ...], tuple[str, ...]]:

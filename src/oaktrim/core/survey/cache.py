@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sqlite3
+import time
 from collections.abc import Iterable
 from contextlib import closing
 from pathlib import Path
@@ -10,16 +11,21 @@ from pathlib import Path
 import msgspec
 import numpy as np
 import platformdirs
+from backports import zstd
 
 from oaktrim.core.pixels.image import CHANNEL_NAMES, Image, Transfer
 from oaktrim.core.survey.facts import FileFacts
+from oaktrim.core.survey.sample import Sample
+from oaktrim.core.targets.target import parse_bytes
 
 # Raised whenever facts, samples or pictures are made in another way; older rows are then left behind.
-_VERSION = 3
+_VERSION = 6
 _TABLES = f"""
 create table if not exists facts_{_VERSION} (root text, path text, facts blob, primary key (root, path)) without rowid;
-create table if not exists sample_{_VERSION} (content text primary key, shape text, pixels blob) without rowid;
+create table if not exists sample_{_VERSION} (content text primary key, pieces blob, thumbnail blob, kept integer);
+create table if not exists measured_{_VERSION} (recipe text primary key, bytes integer) without rowid;
 """
+DEFAULT_LIMIT = "2 GiB"
 
 
 def cache_folder() -> Path:
@@ -27,18 +33,41 @@ def cache_folder() -> Path:
     return Path(platformdirs.user_cache_dir("oak-trim"))
 
 
-class SurveyCache:
-    """Facts by root and path, and samples by content, in one SQLite file.
+class _Settings(msgspec.Struct):
+    cache_limit: str = DEFAULT_LIMIT
 
-    A cache that cannot be opened or written is passed over: it only ever saves time.
+
+def cache_limit() -> int:
+    """Return how many bytes the cache may take: `cache_limit = "2 GiB"` in settings.toml of the user's settings folder."""
+    file = Path(platformdirs.user_config_dir("oak-trim")) / "settings.toml"
+    try:
+        return parse_bytes(msgspec.toml.decode(file.read_bytes(), type=_Settings).cache_limit)
+    except (OSError, msgspec.DecodeError, UnicodeDecodeError, ValueError):
+        return parse_bytes(DEFAULT_LIMIT)
+
+
+class _Piece(msgspec.Struct, array_like=True):
+    shape: tuple[int, int, int]
+    kind: str
+    transfer: str
+    pixels: bytes
+
+
+class SurveyCache:
+    """Facts by root and path, samples and measured sizes by content, in one SQLite file.
+
+    A cache that cannot be opened or written is passed over: it only ever saves time. Over its limit, the samples kept
+    longest ago go first.
     """
 
-    def __init__(self, file: Path | None = None) -> None:
+    def __init__(self, file: Path | None = None, limit: int | None = None) -> None:
         self.file = file or cache_folder() / "survey.sqlite"
+        self.limit = limit
 
     def _open(self) -> closing[sqlite3.Connection]:
         self.file.parent.mkdir(parents=True, exist_ok=True)
         connection = sqlite3.connect(self.file, timeout=10)
+        connection.execute("pragma auto_vacuum=incremental")
         connection.execute("pragma journal_mode=wal")
         connection.execute("pragma synchronous=off")
         connection.executescript(_TABLES)
@@ -55,9 +84,9 @@ class SurveyCache:
         except (sqlite3.Error, OSError, msgspec.DecodeError, UnicodeEncodeError):
             return {}
 
-    def keep(self, root: Path, facts: Iterable[FileFacts], samples: dict[str, Image]) -> None:
+    def keep(self, root: Path, facts: Iterable[FileFacts], samples: dict[str, Sample]) -> None:
         """Keep facts of a root and samples by the content they were taken from."""
-        encode = msgspec.msgpack.Encoder().encode
+        encode, now = msgspec.msgpack.Encoder().encode, int(time.time())
         try:
             with self._open() as connection, connection:
                 connection.executemany(
@@ -65,28 +94,92 @@ class SurveyCache:
                     [(str(root), row.path, encode(row)) for row in facts],
                 )
                 connection.executemany(
-                    f"insert or replace into sample_{_VERSION} values (?, ?, ?)",
-                    [(content, _shape(image), image.pixels.tobytes()) for content, image in samples.items()],
+                    f"insert or replace into sample_{_VERSION} values (?, ?, ?, ?)",
+                    [(content, _packed(sample), sample.thumbnail, now) for content, sample in samples.items()],
                 )
         except (sqlite3.Error, OSError, UnicodeEncodeError):
             return
 
-    def sample(self, content: str) -> Image | None:
-        """Return the sample of a file's content, if it was kept."""
+    def trim(self) -> int:
+        """Bring the cache under its limit and return how many samples had to go."""
+        limit = cache_limit() if self.limit is None else self.limit
         try:
             with self._open() as connection:
-                row = connection.execute(
-                    f"select shape, pixels from sample_{_VERSION} where content = ?", (content,)
-                ).fetchone()
+                return _trim(connection, limit)
+        except (sqlite3.Error, OSError):
+            return 0
+
+    def sample(self, content: str) -> tuple[Image, ...] | None:
+        """Return the sampled pieces of a file's content at each scale, if they were kept."""
+        row = self._row(f"select pieces from sample_{_VERSION} where content = ?", content)
+        try:
+            return None if row is None else _unpacked(row[0])
+        except (zstd.ZstdError, msgspec.DecodeError, ValueError, TypeError):
+            return None
+
+    def thumbnail(self, content: str) -> bytes | None:
+        """Return the small picture of a file's content as PNG, if it was kept."""
+        row = self._row(f"select thumbnail from sample_{_VERSION} where content = ?", content)
+        return None if row is None else bytes(row[0])
+
+    def measured(self) -> dict[str, int]:
+        """Return the packed sizes that were measured, by recipe."""
+        try:
+            with self._open() as connection:
+                return dict(connection.execute(f"select recipe, bytes from measured_{_VERSION}").fetchall())
+        except (sqlite3.Error, OSError):
+            return {}
+
+    def keep_measured(self, sizes: dict[str, int]) -> None:
+        """Keep packed sizes by recipe."""
+        try:
+            with self._open() as connection, connection:
+                connection.executemany(f"insert or replace into measured_{_VERSION} values (?, ?)", list(sizes.items()))
+        except (sqlite3.Error, OSError):
+            return
+
+    def _row(self, query: str, key: str) -> tuple[bytes, ...] | None:
+        try:
+            with self._open() as connection:
+                row: tuple[bytes, ...] | None = connection.execute(query, (key,)).fetchone()
+                return row
         except (sqlite3.Error, OSError):
             return None
-        if row is None:
-            return None
-        height, width, channels, kind, transfer = row[0].split()
-        pixels = np.frombuffer(row[1], kind).reshape(int(height), int(width), int(channels))
-        return Image(pixels, CHANNEL_NAMES[int(channels)], Transfer(transfer))
 
 
-def _shape(image: Image) -> str:
-    height, width, channels = image.pixels.shape
-    return f"{height} {width} {channels} {image.pixels.dtype} {image.transfer.value}"
+def _trim(connection: sqlite3.Connection, limit: int) -> int:
+    def taken() -> int:
+        pages, free = (connection.execute(f"pragma {name}").fetchone()[0] for name in ("page_count", "freelist_count"))
+        size: int = connection.execute("pragma page_size").fetchone()[0]
+        return int((pages - free) * size)
+
+    gone = 0
+    while taken() > limit:
+        oldest = f"select rowid from sample_{_VERSION} order by kept, rowid limit 256"
+        with connection:
+            lost = connection.execute(f"delete from sample_{_VERSION} where rowid in ({oldest})").rowcount
+        if not lost:
+            # Only facts are left, which are small: they begin anew.
+            with connection:
+                connection.execute(f"delete from facts_{_VERSION}")
+                connection.execute(f"delete from measured_{_VERSION}")
+            break
+        gone += lost
+    connection.execute("pragma incremental_vacuum").fetchall()
+    return gone
+
+
+def _packed(sample: Sample) -> bytes:
+    pieces = [
+        _Piece(piece.pixels.shape, str(piece.pixels.dtype), piece.transfer.value, piece.pixels.tobytes())
+        for piece in sample.pieces
+    ]
+    return zstd.compress(msgspec.msgpack.encode(pieces), 1)
+
+
+def _unpacked(blob: bytes) -> tuple[Image, ...]:
+    pieces = msgspec.msgpack.decode(zstd.decompress(blob), type=tuple[_Piece, ...])
+    return tuple(
+        Image(np.frombuffer(p.pixels, p.kind).reshape(p.shape), CHANNEL_NAMES[p.shape[2]], Transfer(p.transfer))
+        for p in pieces
+    )

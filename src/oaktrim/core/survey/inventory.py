@@ -212,23 +212,22 @@ def _base_rows(inventory: Inventory) -> NDArray[np.int64]:
     base = np.full(len(inventory.textures), -1, np.int64)
     longest = np.maximum(inventory.width, inventory.height)
     is_base = [guess.role is Role.BASE_COLOUR for guess in inventory.roles]
-    sets: list[Sequence[int]] = list(inventory.ownership.worn.values())
     by_name: dict[tuple[str, str], list[int]] = {}
     for row, texture in enumerate(inventory.textures):
-        if row not in inventory.ownership.owners:
-            stem = bare_name(texture.path).rpartition("_")[0]
-            if stem:
-                by_name.setdefault((texture.path.rpartition("/")[0], stem), []).append(row)
-    sets += by_name.values()
-    for rows in sets:
-        bases = [row for row in rows if is_base[row]]
-        if not bases:
-            continue
-        largest = max(bases, key=lambda row: int(longest[row]))
-        for row in rows:
-            # A texture that several materials share is measured against the largest of their base colours.
-            if not is_base[row] and (base[row] < 0 or longest[base[row]] < longest[largest]):
-                base[row] = largest
+        stem = bare_name(texture.path).rpartition("_")[0]
+        if stem:
+            by_name.setdefault((texture.path.rpartition("/")[0], stem), []).append(row)
+    for sets in (inventory.ownership.worn.values(), by_name.values()):
+        told = base >= 0
+        for rows in sets:
+            bases = [row for row in rows if is_base[row]]
+            if not bases:
+                continue
+            largest = max(bases, key=lambda row: int(longest[row]))
+            for row in rows:
+                # A texture that several materials share is measured against the largest of their base colours.
+                if not (is_base[row] or told[row]) and (base[row] < 0 or longest[base[row]] < longest[largest]):
+                    base[row] = largest
     return base
 
 

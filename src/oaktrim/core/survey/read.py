@@ -36,7 +36,7 @@ from oaktrim.core.survey.facts import (
     TextureFacts,
     natural_format,
 )
-from oaktrim.core.survey.sample import PACKINGS, pack_bytes, packed_share, sample_of
+from oaktrim.core.survey.sample import PACKINGS, Sample, pack_bytes, packed_share, sample_of
 
 _LOOKED_AT = 1 << 20
 # No other slot of glTF 2.0 or MTL looks at alpha; what is not known might.
@@ -62,7 +62,7 @@ class Seen:
         return Path(self.place)
 
 
-Samples = dict[str, Image]
+Samples = dict[str, Sample]
 Reader = Callable[[Seen, Path, int], tuple[FileFacts, Samples]]
 
 
@@ -77,7 +77,7 @@ def _bytes_of(seen: Seen) -> bytes:
     return read_bytes(seen.file)
 
 
-def _texture(data: bytes, path: str, seen: Seen, max_pixels: int) -> tuple[TextureFacts, Image | None]:
+def _texture(data: bytes, path: str, seen: Seen, max_pixels: int) -> tuple[TextureFacts, Sample | None]:
     """Return the facts of one picture and the sample of its pixels, where they can be decoded."""
     file = seen.file if path == seen.path else Path(f"{seen.place}{path[len(seen.path) :]}")
     head = picture_facts(data, file, max_pixels)
@@ -93,7 +93,7 @@ def _texture(data: bytes, path: str, seen: Seen, max_pixels: int) -> tuple[Textu
         sample = sample_of(image)
         natural = head.format or natural_format(head.channels, head.bit_depth, head.floating)
         looks = _looks(image, pixel_facts(image))
-        looks["packed"] = {m: packed_share(sample, natural, p) for m, p in PACKINGS.items()}
+        looks["packed"] = {m: packed_share(sample.pieces[0], natural, p) for m, p in PACKINGS.items()}
     facts = TextureFacts(
         path, seen.file_bytes if path == seen.path else len(data), seen.file_time, content, head.kind, head.width,
         head.height, head.channels, head.bit_depth, head.floating, head.levels, head.format, head.profile,

@@ -149,6 +149,8 @@ def scan(
     finally:
         # A survey that is stopped keeps what it has read, so that the next one goes on from there.
         keep()
+        if cache is not None and fresh:
+            cache.trim()
     return _gather(root, settings, [found[path] for path in sorted(found)], all_seen, unreadable)
 
 

@@ -1,0 +1,157 @@
+"""The survey as one self-contained HTML page: rulers, planks, findings with pictures, and a table that sorts."""
+
+from __future__ import annotations
+
+import base64
+import time
+from collections.abc import Callable
+from importlib.resources import files
+from typing import Any
+
+from jinja2 import Environment, StrictUndefined
+
+from oaktrim.core.errors import shown
+from oaktrim.core.formats.catalogue import FORMATS
+from oaktrim.core.plan.breakdown import Grouping, asset_costs, breakdown
+from oaktrim.core.plan.report import Survey, ships_at
+from oaktrim.core.plan.resolve import Plan, Standing, limits_of, resolve
+from oaktrim.core.survey.findings.rules import LABELS
+from oaktrim.core.survey.roles import Family
+from oaktrim.core.units import bytes_like, bytes_text, size_text
+
+_MOST_FINDINGS = 400
+_LEVELS = ("scene", "object", "material", "texture")
+_NAMES = {"memory": "texture memory", "longest-side": "longest side"}
+
+
+def _percent(value: float) -> str:
+    return f"{value * 100:.3f}%"
+
+
+def _ruler(plan: Plan, before: Plan, standing: Standing) -> dict[str, Any]:
+    """Return what a ruler draws, in parts of its length."""
+    if not standing.in_bytes:
+        return {
+            "line": _NAMES.get(standing.line, standing.line),
+            "over": standing.over,
+            "value": f"{standing.value:,}",
+            "limit": f"{standing.limit:,}",
+        }
+    stated = getattr(plan.target.limits, standing.line)
+    span = 1.12 * max(standing.limit, standing.value, min(before.total(standing.line), 3 * standing.limit))
+    strips, at = [], 0.0
+    for family in Family:
+        part = plan.by_family(standing.line).get(family.value, 0) / span
+        if part:
+            strips.append({"family": family.value, "left": _percent(at), "width": _percent(part)})
+            at += part
+    gap = bytes_like(abs(standing.limit - standing.value), stated)
+    return {
+        "line": _NAMES.get(standing.line, standing.line),
+        "over": standing.over,
+        "value": bytes_like(standing.value, stated),
+        "limit": stated,
+        "gap": f"{gap} over" if standing.over else f"{gap} to spare",
+        "strips": strips,
+        "notch": _percent(standing.limit / span),
+        "now": _percent(min(1.0, before.total(standing.line) / span)),
+        "estimated": standing.line == "package",
+    }
+
+
+def _planks(plan: Plan) -> list[list[dict[str, Any]]]:
+    """Return the rows of planks by owner on texture memory, boards under half a percent left out."""
+    tree = breakdown(plan.inventory, Grouping.OWNER)
+    costs = tree.costs(asset_costs(plan, "memory"))
+    below, total = tree.children(), float(costs[0]) or 1.0
+    rows, spans = [], [(0, 0.0)]
+    for _ in _LEVELS:
+        row, deeper = [], []
+        for board, start in spans:
+            left = start
+            for child in sorted(below[board], key=lambda b: -costs[b]):
+                share = float(costs[child]) / total
+                if share >= 0.005:
+                    family = plan.inventory.families[tree.asset[child]] if tree.asset[child] >= 0 else ""
+                    label = f"{tree.names[child]} {bytes_text(int(costs[child]))}"
+                    row.append(
+                        {"left": _percent(left), "width": _percent(share), "label": label, "family": str(family)}
+                    )
+                    deeper.append((child, left))
+                left += share
+        rows.append(row)
+        spans = deeper
+    return rows
+
+
+def as_html(found: Survey, picture: Callable[[int], bytes | None]) -> bytes:
+    """Return the survey as a page that needs nothing beside it.
+
+    Parameters
+    ----------
+    picture : PNG bytes of a small picture of a texture, by its row; None where there is none
+    """
+    inventory = found.inventory
+    before = [resolve(inventory, plan.target) for plan in found.plans]
+
+    def image(path: str) -> str:
+        row = inventory.row_of.get(path)
+        data = picture(row) if row is not None else None
+        return "" if data is None else "data:image/png;base64," + base64.b64encode(data).decode()
+
+    listed = found.findings[:_MOST_FINDINGS]
+    page = {
+        "root": shown(inventory.root),
+        "made": time.strftime("%Y-%m-%d %H:%M"),
+        "checked": found.checked,
+        "targets": [
+            {"name": p.target.name, "about": p.target.about, "rulers": [_ruler(p, b, s) for s in limits_of(p)]}
+            for p, b in zip(found.plans, before, strict=True)
+        ],
+        "planks": [{"name": plan.target.name, "rows": _planks(plan)} for plan in found.plans],
+        "levels": _LEVELS,
+        "findings": [
+            {
+                "label": LABELS[f.code],
+                "severity": f.severity.value,
+                "path": f.path,
+                "message": f.message,
+                "bytes": bytes_text(f.bytes) if f.bytes else "",
+                "remedy": f.remedy,
+                "picture": image(f.path),
+            }
+            for f in listed
+        ],
+        "unlisted": len(found.findings) - len(listed),
+        "columns": [plan.target.name for plan in found.plans],
+        "rows": [_row(found, row) for row in found.rows],
+        "families": [family.value for family in Family],
+    }
+    environment = Environment(autoescape=True, undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True)
+    template = (files("oaktrim.core.plan") / "page.html").read_text()
+    return environment.from_string(template).render(**page).encode("utf-8", "backslashreplace")
+
+
+def _row(found: Survey, row: int) -> dict[str, Any]:
+    texture = found.inventory.textures[row]
+    targets = []
+    for plan in found.plans:
+        width, height, _, name = ships_at(plan, row)
+        memory, package = int(plan.arrival.memory[row]), int(plan.package[row])
+        targets.append(
+            {
+                "ships": f"{size_text(int(str(width)), int(str(height)))} {FORMATS[str(name)].label}",
+                "memory": bytes_text(memory),
+                "memory_bytes": memory,
+                "package": bytes_text(package),
+                "package_bytes": package,
+            }
+        )
+    role = found.inventory.roles[row].role
+    return {
+        "path": texture.path,
+        "role": role.label,
+        "size": size_text(texture.width, texture.height),
+        "pixels": texture.width * texture.height,
+        "targets": targets,
+    }
