@@ -35,6 +35,7 @@ def window(qtbot, tmp_path):
     def put_away(widget):
         # Nobody is there to answer whether edits are to be saved.
         widget.session._saved = widget.session.history.job if widget.session.history else None
+        widget.session.stop()
         QThreadPool.globalInstance().waitForDone()
 
     qtbot.addWidget(made, before_close_func=put_away)
@@ -47,5 +48,6 @@ def opened(qtbot, window, art):
     """The window with the tree open, Lounge watched."""
     with qtbot.waitSignal(window.session.opened, timeout=20000):
         window.session.open(art)
-    window.session.watch("lounge")
+    with qtbot.waitSignal(window.session.findings_changed, timeout=20000):
+        window.session.watch("lounge")
     return window

@@ -141,7 +141,7 @@ def test_filters_and_sorting(qtbot, opened):
     window = opened
     model = window.survey.model
     window.survey.set_filter("Findings")
-    assert model.rowCount() == 2
+    assert model.rowCount() == 3
     window.survey.set_filter("All")
     window.survey.find.setText("wall/")
     assert model.rowCount() == 3
@@ -251,7 +251,14 @@ def test_dropping_and_errors(qtbot, window, art, tmp_path):
     with qtbot.waitSignal(window.session.opened, timeout=20000):
         window.dropEvent(event)
     assert window.survey.isVisible()
-    assert "torn.png" in window.survey._unreadable.text()
+    qtbot.waitUntil(lambda: window.survey.findings.kinds.rowCount() > 0, timeout=20000)
+
+    def chips():
+        return [c for c in window.survey.findChildren(QAbstractButton) if "Unreadable 1" in c.text() and c.isVisible()]
+
+    qtbot.waitUntil(lambda: bool(chips()), timeout=5000)
+    qtbot.mouseClick(chips()[0], Qt.MouseButton.LeftButton)
+    assert "torn.png" in window.survey.findings._words.text()
     bad = tmp_path / "bad.oak"
     bad.write_text('{"version": 99}')
     window.session.open(bad)
@@ -325,6 +332,7 @@ def test_every_control_has_a_name(opened):
                 "QTableView",
                 "QTableWidget",
                 "QLineEdit",
+                "FilterLine",
             )
             inner = inner or type(widget).__name__ in ("QHeaderView", "QTableCornerButton", "QComboBoxListView")
             text = widget.text() if isinstance(widget, QAbstractButton) else ""

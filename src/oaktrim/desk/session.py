@@ -6,22 +6,25 @@ from collections.abc import Sequence
 from pathlib import Path
 
 import numpy as np
-from PySide6.QtCore import QObject, QTimer, Signal
+from PySide6.QtCore import QObject, QThreadPool, QTimer, Signal
 
 from oaktrim.core.errors import FileError, OakTrimError
 from oaktrim.core.job.document import SUFFIX, Job, load_job, new_job, root_of, save_job, targets_of
 from oaktrim.core.job.history import History
 from oaktrim.core.plan.cuts import Change, Cut
 from oaktrim.core.plan.packing import PackedShares
+from oaktrim.core.plan.query import Assets
 from oaktrim.core.plan.resolve import Plan, missing_of, resolve
 from oaktrim.core.plan.verdict import findings_of
 from oaktrim.core.progress import Progress, Task
+from oaktrim.core.ship.weighing import measure_packages
 from oaktrim.core.survey.cache import SurveyCache
 from oaktrim.core.survey.findings.finding import Finding
-from oaktrim.core.survey.inventory import Inventory
+from oaktrim.core.survey.inventory import Inventory, difference
 from oaktrim.core.survey.scan import scan
 from oaktrim.core.targets.target import Target
-from oaktrim.desk.work.tasks import Work, start
+from oaktrim.core.units import bytes_text
+from oaktrim.desk.work.tasks import Work, as_task, start
 
 
 class Session(QObject):
@@ -33,6 +36,8 @@ class Session(QObject):
     plans_changed : some total may have changed, be it for a moment while a control is dragged
     job_changed : the job was edited, undone, redone or saved
     selection_changed, watched_changed : other textures are chosen; another target is watched
+    findings_changed : what is wrong on the watched target has been found anew
+    disk_changed : files were changed from outside, with what came of it in words
     busy : the work now under way, or None
     failed : an error to be shown
     """
@@ -42,6 +47,8 @@ class Session(QObject):
     job_changed = Signal()
     selection_changed = Signal()
     watched_changed = Signal()
+    findings_changed = Signal()
+    disk_changed = Signal(str)
     busy = Signal(object)
     failed = Signal(object)
 
@@ -59,11 +66,23 @@ class Session(QObject):
         self._saved: Job | None = None
         self._preview: Job | None = None
         self._shares: PackedShares | None = None
+        self._roles_of: tuple[object, object] = ((), ())
         self._plans: dict[tuple[str, bool], Plan] = {}
         self._findings: dict[str, list[Finding]] = {}
         self._measuring: Work | None = None
+        self._looking: Work | None = None
+        self._look_again = False
+        self._judging: Work | None = None
+        self._totals: dict[tuple[int, str], int] = {}
+        self._weighing: Work | None = None
+        # Measuring goes on for long, and nobody waits for it: it takes no thread from what somebody waits for.
+        self._spare = QThreadPool(self)
+        self._spare.setMaxThreadCount(1)
+        self._weighed = QTimer(self, singleShot=True, interval=1500)
+        self._weighed.timeout.connect(self._show_weighed)
         self._settle = QTimer(self, singleShot=True, interval=300)
         self._settle.timeout.connect(self._measure)
+        self._settle.timeout.connect(self._judge)
 
     # What is open
 
@@ -126,12 +145,45 @@ class Session(QObject):
         def done(inventory: Inventory) -> None:
             self.work = None
             self.busy.emit(None)
-            self._take_inventory(inventory)
-            self.opened.emit()
-            self.selection_changed.emit()
-            self.plans_changed.emit()
+            self._take_again(inventory)
 
         self._begin(scan(self.root, self.job.scan_settings, self.cache), done)
+
+    def look_at_disk(self) -> None:
+        """Read again what changed on disk, beside everything else, and say what is different."""
+        if self.inventory is None or (self.work is not None and self.work.running):
+            return
+        if self._looking is not None and self._looking.running:
+            self._look_again = True
+            return
+        before = self.inventory
+
+        def done(inventory: Inventory) -> None:
+            self._looking = None
+            if self.inventory is before:
+                told = difference(before, inventory)
+                if told:
+                    was = self.plan().total("memory")
+                    self._take_again(inventory)
+                    change = self.plan().total("memory") - was
+                    sign = "+" if change >= 0 else "−"
+                    self.disk_changed.emit(f"{told}: {sign}{bytes_text(abs(change))} on {self.watched.name}")
+            if self._look_again:
+                self._look_again = False
+                self.look_at_disk()
+
+        self._looking = start(scan(self.root, self.job.scan_settings, self.cache), self, done, self.failed.emit)
+
+    def _take_again(self, inventory: Inventory) -> None:
+        """Take in a newer survey of the same job; what was selected stays so, as far as it is still there."""
+        assert self.inventory is not None
+        chosen = [self.asset_path(asset) for asset in self.selected]
+        self._take_inventory(inventory)
+        places = {self.asset_path(asset): asset for asset in range(self.asset_count)}
+        self.selected = tuple(places[path] for path in chosen if path in places) or self.selected
+        self.opened.emit()
+        self.selection_changed.emit()
+        self.plans_changed.emit()
 
     def _begin(self, task: Task[Inventory], done: object) -> None:
         def failed(error: Exception) -> None:
@@ -157,10 +209,14 @@ class Session(QObject):
 
     def _take_inventory(self, inventory: Inventory) -> None:
         self.inventory = inventory
+        self._roles_of = (self.job.roles, self.job.role_patterns)
         self.selected = (0,) if inventory.textures else ()
         self._shares = PackedShares(inventory)
+        self._shares.take_measured(self.cache.measured())
         self._plans.clear()
+        self._totals.clear()
         self._findings.clear()
+        self._judge()
         self._settle.start()
 
     def save(self, path: Path) -> bool:
@@ -176,6 +232,25 @@ class Session(QObject):
         self.job_changed.emit()
         return True
 
+    # Assets: the textures, then what is carried beside them
+
+    @property
+    def asset_count(self) -> int:
+        assert self.inventory is not None
+        return len(self.inventory.textures) + len(self.inventory.carried)
+
+    def asset_path(self, asset: int) -> str:
+        """Return the path of an asset."""
+        assert self.inventory is not None
+        count = len(self.inventory.textures)
+        return self.inventory.textures[asset].path if asset < count else self.inventory.carried[asset - count].path
+
+    @property
+    def chosen(self) -> tuple[int, ...]:
+        """The selected textures; what else is selected cannot be cut."""
+        count = len(self.inventory.textures) if self.inventory is not None else 0
+        return tuple(asset for asset in self.selected if asset < count)
+
     # Edits
 
     def edit(self, job: Job, name: str) -> None:
@@ -184,6 +259,24 @@ class Session(QObject):
         self._preview = None
         self.history = self.history.edited(job, name)
         self._edited()
+
+    def go_to(self, state: int) -> None:
+        """Make another state of the history the present one."""
+        if self.history is not None:
+            self._preview = None
+            self.history = self.history.went_to(state)
+            self._edited()
+
+    def total_at(self, state: int) -> int:
+        """Return the texture memory of a state of the history on the watched target."""
+        assert self.history is not None and self.inventory is not None
+        job = self.history.states[state]
+        key = (id(job), self.watched_id)
+        if key not in self._totals:
+            target = next((t for t in self.targets if t.id == self.watched_id), self.watched)
+            plan = resolve(self.inventory, target, job.cuts, self._shares, job.role_rules)
+            self._totals[key] = plan.total("memory")
+        return self._totals[key]
 
     def undo(self) -> None:
         if self.history is not None:
@@ -198,15 +291,28 @@ class Session(QObject):
             self._edited()
 
     def _edited(self) -> None:
+        job = self.job
+        if self.targets != targets_of(job):
+            self.targets = targets_of(job)
+            self._plans.clear()
+            self._totals.clear()
+            if self.watched_id not in job.targets:
+                self.watched_id = job.targets[0]
+            self.watched_changed.emit()
+        if self.inventory is not None and (job.roles, job.role_patterns) != self._roles_of:
+            self._roles_of = (job.roles, job.role_patterns)
+            self.inventory = self.inventory.with_roles(job.role_patterns, job.roles)
+            self._plans.clear()
+            self._totals.clear()
         self._forget_plans()
         self.job_changed.emit()
         self.plans_changed.emit()
 
     def cut(self, change: Change, everywhere: bool, keep: bool) -> None:
         """Cut the selected textures: as an edit, or, unless `keep`, only for as long as a control is held."""
-        if self.inventory is None or self.history is None or not self.selected:
+        if self.inventory is None or self.history is None or not self.chosen:
             return
-        paths = tuple(self.inventory.textures[row].path for row in self.selected)
+        paths = tuple(self.inventory.textures[row].path for row in self.chosen)
         made = Cut(change, paths, () if everywhere else (self.watched_id,))
         job = self.history.job.with_cut(made)
         if keep:
@@ -220,7 +326,7 @@ class Session(QObject):
         """Take one kind of cut off the selected textures, for the watched target or for all."""
         if self.inventory is None or self.history is None:
             return
-        paths = {self.inventory.textures[row].path for row in self.selected}
+        paths = {self.inventory.textures[row].path for row in self.chosen}
         job = self.history.job.without_change(kind, paths, None if everywhere else self.watched_id)
         self.edit(job, f"no {kind.__name__.removeprefix('Set').lower()}")
 
@@ -232,7 +338,7 @@ class Session(QObject):
     # What is looked at
 
     def select(self, rows: Sequence[int]) -> None:
-        """Choose textures by their rows."""
+        """Choose assets: rows of textures, and places of what is carried after them."""
         if tuple(rows) != self.selected:
             self.selected = tuple(rows)
             self.selection_changed.emit()
@@ -243,6 +349,8 @@ class Session(QObject):
             self.watched_id = target
             self.watched_changed.emit()
             self.plans_changed.emit()
+            self._judge()
+            self._settle.start()
 
     # Answers
 
@@ -258,18 +366,38 @@ class Session(QObject):
         return self._plans[key]
 
     def findings(self) -> list[Finding]:
-        """Return the findings on the watched target."""
-        assert self.inventory is not None
-        if self.watched_id not in self._findings:
-            quiet = self.job.silences
-            self._findings[self.watched_id] = [f for f in findings_of(self.plan()) if (f.code, f.path) not in quiet]
-        return self._findings[self.watched_id]
+        """Return the findings on the watched target; those that the job keeps quiet are left out."""
+        return self._findings.get(self.watched_id, [])
+
+    def _judge(self) -> None:
+        """Find what is wrong with what ships to the watched target, beside the window."""
+        if self.inventory is None or self._preview is not None:
+            return
+        if self._judging is not None and self._judging.running:
+            self._judging.cancel()
+        plan, quiet = self.plan(), self.job.silences
+
+        def done(found: list[Finding]) -> None:
+            if plan.inventory is self.inventory:
+                self._findings[plan.target.id] = found
+                self.findings_changed.emit()
+
+        def judge() -> list[Finding]:
+            return [f for f in findings_of(plan) if (f.code, f.path) not in quiet]
+
+        self._judging = start(as_task(judge, "looking for what is wrong"), self, done, self.failed.emit)
+
+    def assets(self) -> Assets:
+        """Return all assets as the filter sees them."""
+        return Assets(self.plan(cut=False), self.plan(), self.findings())
 
     def saved_by_cuts(self, target: Target) -> int:
         """Return the texture memory that the cuts take off a target."""
         return self.plan(target.id, cut=False).total("memory") - self.plan(target.id).total("memory")
 
     def _forget_plans(self) -> None:
+        if self._weighing is not None and self._weighing.running:
+            self._weighing.cancel()
         self._plans = {key: plan for key, plan in self._plans.items() if not key[1]}
         self._settle.start()
 
@@ -285,6 +413,7 @@ class Session(QObject):
         missing = [key for target in self.targets for key in missing_of(self.plan(target.id), shares)]
         missing = list(dict.fromkeys(missing))
         if not missing:
+            self._catch_up(shares)
             return
 
         def measuring() -> Task[int]:
@@ -294,13 +423,45 @@ class Session(QObject):
             return done
 
         def measured(count: int) -> None:
+            if shares is not self._shares:
+                return
+            if count:
+                self._plans.clear()
+                self.plans_changed.emit()
+            self._catch_up(shares)
+
+        self._measuring = start(measuring(), self, measured, self.failed.emit)
+
+    def _catch_up(self, shares: PackedShares) -> None:
+        """Measure what is still estimated on the watched target, for as long as nothing else is done."""
+        plan = self.plan()
+        if plan.all_measured or (self._weighing is not None and self._weighing.running):
+            return
+
+        def weighed(count: int) -> None:
             if shares is self._shares and count:
                 self._plans.clear()
                 self.plans_changed.emit()
 
-        self._measuring = start(measuring(), self, measured, self.failed.emit)
+        task = measure_packages(plan, shares, self.cache, self.job.max_pixels)
+        self._weighing = start(task, self, weighed, self.failed.emit, self._spare)
+        self._weighing.progress.connect(lambda _: self._weighed.start())
+
+    def _show_weighed(self) -> None:
+        """Show what has been measured so far."""
+        if self.inventory is not None and not self.trying:
+            self._plans.clear()
+            self.plans_changed.emit()
+
+    def stop(self) -> None:
+        """Let go of all work that nobody waits for."""
+        for work in (self.work, self._weighing, self._measuring, self._looking, self._judging):
+            if work is not None and work.running:
+                work.cancel()
+        self._spare.waitForDone()
 
     def mixed_change(self, kind: type) -> tuple[bool, int]:
         """Return whether the selected textures differ in one kind of change, and the value of the first (-1: none)."""
-        values = self.plan().settings[kind][np.array(self.selected, np.int64)] if self.selected else np.array([-1])
+        rows = self.chosen
+        values = self.plan().settings[kind][np.array(rows, np.int64)] if rows else np.array([-1])
         return bool(np.any(values != values[0])), int(values[0])

@@ -43,6 +43,7 @@ CASES = {
     "folder:old": ["rope_mask.png"],
     "family:audio": ["gull.wav"],
     "family=meshes": ["boat.glb"],
+    "is:unused": ["rope_mask.png"],
     "kind:png channels:1": ["rope_mask.png"],
     "material:planks": ["oak base.png", "oak_n.png"],
     "material=mast": ["oak base.png"],

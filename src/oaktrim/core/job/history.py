@@ -43,6 +43,10 @@ class History:
             return self
         return History((*self.states[: self.at + 1], job), (*self.edits[: self.at], edit), self.at + 1)
 
+    def went_to(self, at: int) -> History:
+        """Return the history with another of its states as the present one."""
+        return History(self.states, self.edits, max(0, min(len(self.edits), at)))
+
     def undone(self) -> History:
         """Return the history one edit back."""
         return History(self.states, self.edits, max(0, self.at - 1))

@@ -63,7 +63,9 @@ class Breakdown:
     def costs(self, values: NDArray[np.int64]) -> NDArray[np.float64]:
         """Return the cost of every board, from the cost of every asset; the root's is the sum of them all."""
         parent, asset = np.array(self.parent), np.array(self.asset)
-        found = np.where(asset >= 0, values[np.maximum(asset, 0)] * np.array(self.weight), 0.0)
+        found = np.zeros(len(asset))
+        leaves = asset >= 0
+        found[leaves] = values[asset[leaves]] * np.array(self.weight)[leaves]
         depth = np.zeros(len(parent), np.int64)
         for board in range(1, len(parent)):
             depth[board] = depth[parent[board]] + 1

@@ -39,7 +39,18 @@ class PackedShares:
                 column[natural == place] = shares[natural == place]
             # Blocks are already dense: what packs to a fifth as plain pixels packs to a good half as blocks.
             self._guess[method] = np.sqrt(np.nan_to_num(shares, nan=0.8))
+        # Of each row, the sizes that were really measured, by recipe.
+        self.measured: dict[int, dict[str, int]] = {}
         self._has_pixels = np.array([bool(t.pixels) for t in inventory.textures], np.bool_)
+
+    def take_measured(self, sizes: dict[str, int]) -> None:
+        """Take in measured sizes by recipe; a recipe begins with the content of its source."""
+        rows: dict[str, list[int]] = {}
+        for row, texture in enumerate(self.inventory.textures):
+            rows.setdefault(texture.content, []).append(row)
+        for recipe, size in sizes.items():
+            for row in rows.get(recipe.partition(" ")[0], ()):
+                self.measured.setdefault(row, {})[recipe] = size
 
     def _column(self, place: int, scale: int, method: str) -> NDArray[np.float32]:
         key = (place, scale, method)

@@ -68,6 +68,7 @@ class Assets:
     after: Plan
     findings: Sequence[Finding]
     _texts: dict[str, list[str]] = field(default_factory=dict, repr=False)
+    _numbers: dict[str, NDArray[Any]] = field(default_factory=dict, repr=False)
 
     @property
     def inventory(self) -> Inventory:
@@ -99,6 +100,12 @@ class Assets:
         if name not in self._texts:
             self._texts[name] = [value.lower() for value in TEXTS[name](self)]
         return self._texts[name]
+
+    def numbers(self, name: str) -> NDArray[Any]:
+        """Return a field of numbers of all assets."""
+        if name not in self._numbers:
+            self._numbers[name] = NUMBERS[name](self)
+        return self._numbers[name]
 
     def padded(self, values: NDArray[Any], rest: Sequence[int] | int = 0) -> NDArray[Any]:
         """Return a column of textures with values for what is carried after it."""
@@ -179,8 +186,8 @@ FLAGS: dict[str, Callable[[Assets], NDArray[Any]]] = {
     "cut": _cut,
     "ruled": lambda a: a.padded(a.after.rule >= 0),
     "overruled": lambda a: a.padded(a.after.overruled),
-    "shared": lambda a: NUMBERS["users"](a) > 1,
-    "unused": lambda a: a.padded(_users(a) == 0, 1),
+    "shared": lambda a: a.numbers("users") > 1,
+    "unused": lambda a: (a.numbers("users") == 0) & (np.arange(len(a)) < len(a.inventory.textures)),
     "held": lambda a: np.array([IMAGE_MARK in path for path in a.paths], np.bool_),
     "expanded": lambda a: a.padded(a.after.arrival.expanded),
     "texture": lambda a: a.padded(np.ones(len(a.inventory.textures), np.bool_)),
@@ -237,7 +244,7 @@ def _holds(term: Term, assets: Assets) -> Flags:
             raise QueryError(f"nothing is {term.value!r}; known are {', '.join(FLAGS)}", term.at)
         return FLAGS[term.value.lower()](assets).astype(np.bool_)
     if term.name in NUMBERS:
-        return np.asarray(_COMPARE[term.compare](NUMBERS[term.name](assets), _number(term)), np.bool_)
+        return np.asarray(_COMPARE[term.compare](assets.numbers(term.name), _number(term)), np.bool_)
     if term.compare not in (":", "="):
         raise QueryError(f"{term.name} holds words: write {term.name}:{term.value}", term.at)
     wanted = [value for value in term.value.lower().split(",") if value]

@@ -90,6 +90,7 @@ def survey(
     silences : code and path of findings that do not count
     """
     shares = PackedShares(inventory)
+    shares.take_measured(cache.measured())
     plans = [resolve(inventory, target, cuts, shares, rules) for target in targets]
     missing = [key for plan in plans for key in missing_of(plan, shares)]
     missing = list(dict.fromkeys(missing))
@@ -117,13 +118,13 @@ def filtered(found: Survey, text: str) -> Survey:
     return replace(found, kept=kept, findings=tuple(f for f in found.findings if f.path in kept))
 
 
-def _limit(standing: Standing) -> dict[str, object]:
+def _limit(plan: Plan, standing: Standing) -> dict[str, object]:
     return {
         "line": standing.line,
         "bytes" if standing.in_bytes else "value": standing.value,
         "limit": standing.limit,
         "over": standing.over,
-        "estimated": standing.line == "package",
+        "estimated": standing.line == "package" and not plan.all_measured,
     }
 
 
@@ -143,7 +144,7 @@ def as_json(found: Survey) -> bytes:
         "schema": SCHEMA,
         "root": shown(inventory.root),
         "counts": found.checked,
-        "targets": [{"id": plan.target.id, "limits": [_limit(s) for s in limits_of(plan)]} for plan in plans],
+        "targets": [{"id": plan.target.id, "limits": [_limit(plan, s) for s in limits_of(plan)]} for plan in plans],
         "textures": [
             {
                 "path": texture.path,

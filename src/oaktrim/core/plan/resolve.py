@@ -75,7 +75,7 @@ class Plan:
     cut_width, cut_height : after cap and drop by hand; ruled_width, ruled_height : after the role rules too
     formats : places in the catalogue's order
     arrival : what the target makes of it
-    package : estimated bytes in the package
+    package : bytes in the package; measured : where the texture was really made and packed, estimated elsewhere
     """
 
     target: Target
@@ -93,6 +93,7 @@ class Plan:
     formats: Ints
     arrival: Arrival
     package: Ints
+    measured: Flags
     _totals: dict[str, int] = field(default_factory=dict, repr=False)
 
     def line(self, name: str) -> Ints:
@@ -121,6 +122,20 @@ class Plan:
         if line == "unpacked":
             return row.bytes
         return math.ceil(row.bytes * row.packed.get(self.target.packing.method, 1.0)) if line == "package" else 0
+
+    @property
+    def all_measured(self) -> bool:
+        """No figure of the package is an estimate."""
+        return bool(self.measured.all())
+
+    @property
+    def uncertainty(self) -> int:
+        """By how many bytes the package may be off: a quarter of each estimate on its own, and 2 % of them together.
+
+        Set on the demonstration, where samples miss by 15 to 18 % of a texture on average, and by 0 to 8 % of a total.
+        """
+        estimates = self.package[~self.measured].astype(np.float64)
+        return int(0.25 * np.sqrt((estimates**2).sum()) + 0.02 * estimates.sum())
 
     def by_family(self, name: str) -> dict[str, int]:
         """Return the sum of a line for each family of assets, families of nothing left out."""
@@ -221,11 +236,28 @@ def resolve(
     levels = np.where(as_stored, stored, 0)
     levels = np.where(settings[SetLevels] == 0, 1, levels)
     arrival = arrive(target, ruled.width, ruled.height, levels, formats)
-    package = _packed(inventory, target, arrival, formats, shares or PackedShares(inventory))
-    return Plan(
+    shares = shares or PackedShares(inventory)
+    package = _packed(inventory, target, arrival, formats, shares)
+    plan = Plan(
         target, inventory, tuple(cuts), tuple(rules), settings, causes, width, height, ruled.width, ruled.height,
-        ruled.rule, ruled.overruled, formats, arrival, package,
+        ruled.rule, ruled.overruled, formats, arrival, package, np.zeros(count, np.bool_),
     )  # fmt: skip
+    for row, sizes in shares.measured.items():
+        size = sizes.get(recipe_key(plan, row))
+        if size is not None:
+            package[row], plan.measured[row] = size, True
+    return plan
+
+
+def recipe_key(plan: Plan, row: int) -> str:
+    """Return all that decides what a texture's shipped file holds and how it packs, as text."""
+    a, target = plan.arrival, plan.target
+    parts = (
+        plan.inventory.textures[row].content, plan.inventory.roles[row].role.value, ORDER[plan.formats[row]],
+        a.width[row], a.height[row], a.levels[row], plan.settings[SetEffort][row], plan.settings[SetFilter][row],
+        target.container, target.packing.method, target.packing.level,
+    )  # fmt: skip
+    return " ".join(str(part) for part in parts)
 
 
 def scales_of(inventory: Inventory, arrival: Arrival) -> Ints:

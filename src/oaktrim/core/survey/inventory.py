@@ -231,6 +231,24 @@ def _base_rows(inventory: Inventory) -> NDArray[np.int64]:
     return base
 
 
+def difference(before: Inventory, after: Inventory) -> str:
+    """Return what a newer survey of the same tree found different, in words; empty where nothing is."""
+
+    def stamps(inventory: Inventory) -> dict[str, object]:
+        found: dict[str, object] = {t.path: (t.content, t.file_time) for t in inventory.textures}
+        found |= {sound.path: sound for sound in inventory.audio}
+        found |= {model.path: model for model in inventory.models}
+        return found | {row.path: row.error for row in inventory.unreadable}
+
+    old, new = stamps(before), stamps(after)
+    counts = (
+        ("changed", sum(new[path] != old[path] for path in new.keys() & old.keys())),
+        ("added", len(new.keys() - old.keys())),
+        ("gone", len(old.keys() - new.keys())),
+    )
+    return ", ".join(f"{count} {what}" for what, count in counts if count)
+
+
 def file_of(root: Path, path: str) -> Path:
     """Return the file that a path in an inventory stands for or in, escapes turned back to bytes."""
     path = path.partition(IMAGE_MARK)[0]

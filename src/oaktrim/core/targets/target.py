@@ -11,6 +11,7 @@ from pathlib import Path
 import msgspec
 
 from oaktrim.core.errors import DocumentError, Unsupported
+from oaktrim.core.files.atomic import write_atomic
 from oaktrim.core.formats.catalogue import Hardware, TextureFormat
 
 VERSION = 1
@@ -155,6 +156,49 @@ def load_target(path: Path) -> Target:
         return msgspec.toml.decode(data, type=Target)
     except (OSError, msgspec.DecodeError, UnicodeDecodeError) as error:
         raise DocumentError(path, f"is not a valid target: {error}") from error
+
+
+def save_target(target: Target, path: Path) -> None:
+    """Write a target document.
+
+    Raises
+    ------
+    FileError : it cannot be written
+    """
+    fields = msgspec.to_builtins(target)
+    fields["limits"] = {line: limit for line, limit in fields["limits"].items() if limit is not None}
+    write_atomic(path, msgspec.toml.encode(fields))
+
+
+def impossible(target: Target) -> list[str]:
+    """Return what cannot be, or can never happen, in a target's rules, in sentences."""
+    said, limits = [], target.limits
+    families = {family for family in target.hardware if family is not Hardware.PLAIN}
+    if Hardware.PLAIN not in target.hardware:
+        said.append("Every GPU samples plain formats; without them nothing can be expanded at load.")
+    if target.container == "dds" and families & {Hardware.ETC2, Hardware.ASTC}:
+        said.append("DDS has no codes for ETC2 and ASTC: they can only be shipped as KTX2.")
+    if limits.longest_side is not None:
+        side = limits.longest_side
+        if side < 1:
+            said.append("A longest side under 1 lets nothing through.")
+        elif side & (side - 1) and target.size_rule is not SizeRule.FREE:
+            said.append(f"A longest side of {side} is no power of two, which the size rule wants.")
+    sizes = target.limit_bytes
+    for small, large in (("streaming", "memory"), ("package", "unpacked")):
+        if small in sizes and large in sizes and sizes[small] > sizes[large]:
+            said.append(f"The limit for {small} is over the one for {large}, so it is never met first.")
+    said += [f"The limit for {line} lets nothing through." for line, size in sizes.items() if size < 1]
+    for line in ("materials", "triangles", "draws"):
+        limit = getattr(limits, line)
+        if limit is not None and limit < 1:
+            said.append(f"The limit for {line} lets nothing through.")
+    said += [
+        f"A share is stated for {family.value}, which the hardware does not have."
+        for family in target.audience
+        if family not in target.hardware
+    ]
+    return said
 
 
 @cache

@@ -50,6 +50,7 @@ QPushButton#plain, QToolButton#plain {{ background: transparent; border-color: t
 QPushButton#plain:hover, QToolButton#plain:hover {{ border-color: {line}; }}
 QLineEdit {{ background: {sheet}; border: 1px solid {line}; border-radius: 2px; padding: 4px 8px;
   selection-background-color: {oak_pale}; selection-color: {ink}; }}
+QLineEdit[wrong="true"] {{ border: 2px solid {brick}; }}
 QTableView, QListWidget, QListView {{ background: {sheet}; alternate-background-color: {stripe}; border: 0;
   gridline-color: transparent; selection-background-color: {oak_pale}; selection-color: {ink}; outline: 0; }}
 QTableView:focus, QListWidget:focus {{ border: 0; }}

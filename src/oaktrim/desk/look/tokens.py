@@ -25,6 +25,9 @@ class Tokens:
     moss: str
     plum: str
     other: str
+    clay: str
+    dusk: str
+    teal: str
     brick: str
     canvas: str
     foot: str
@@ -38,18 +41,23 @@ class Tokens:
             Family.NORMAL.value: self.slate,
             Family.SURFACE.value: self.moss,
             Family.MASK.value: self.plum,
+            Family.MESH.value: self.clay,
+            Family.ANIMATION.value: self.dusk,
+            Family.AUDIO.value: self.teal,
         }
         return QColor(names.get(name, self.other))
 
 
 LIGHT = Tokens(
     linen="#E9E5DC", sheet="#F7F4EE", stripe="#F1EDE5", line="#CFC8BA", ink="#26231F", soft="#6A6256", oak="#9C6B30",
-    oak_pale="#E3CFAE", slate="#41607C", moss="#4F6F52", plum="#7A4E6D", other="#8A8172", brick="#A33B2A",
+    oak_pale="#E3CFAE", slate="#41607C", moss="#4F6F52", plum="#7A4E6D", other="#756D60",
+    clay="#8C5A44", dusk="#5C6B8F", teal="#3E7470", brick="#A33B2A",
     canvas="#7B7B7B", foot="#26231F", foot_text="#F7F4EE", on_oak="#FFFFFF",
 )  # fmt: skip
 DUSK = Tokens(
     linen="#1D1B18", sheet="#272420", stripe="#2C2925", line="#48423A", ink="#EDE8DE", soft="#AFA696", oak="#C8924F",
-    oak_pale="#57432A", slate="#7FA3C6", moss="#8DB592", plum="#BE8FB2", other="#968D7E", brick="#EC8672",
+    oak_pale="#57432A", slate="#7FA3C6", moss="#8DB592", plum="#BE8FB2", other="#968D7E",
+    clay="#CE9A80", dusk="#97A6CC", teal="#7DB5AF", brick="#EC8672",
     canvas="#5C5C5C", foot="#12110F", foot_text="#EDE8DE", on_oak="#1D1B18",
 )  # fmt: skip
 

@@ -1,8 +1,7 @@
-"""The ledger's table: one row a texture, filtered and sorted by columns of numbers, so that thousands stay quick."""
+"""The ledger's table: one row an asset, filtered, sorted and grouped by columns of numbers, so that thousands stay quick."""
 
 from __future__ import annotations
 
-from collections import Counter
 from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
@@ -13,7 +12,10 @@ from PySide6.QtCore import QAbstractTableModel, QModelIndex, QObject, QPersisten
 from PySide6.QtGui import QColor, QFont, QPixmap
 
 from oaktrim.core.formats.catalogue import FORMATS, ORDER
+from oaktrim.core.plan.paste import FORMAT, ROLE, SIZE
+from oaktrim.core.plan.query import Assets
 from oaktrim.core.plan.resolve import Plan
+from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.units import bytes_text, size_text
 from oaktrim.desk.look.tokens import tokens
 from oaktrim.desk.models.thumbnails import SIDE, Thumbnails
@@ -21,44 +23,55 @@ from oaktrim.desk.session import Session
 
 Index = QModelIndex | QPersistentModelIndex
 _ROOT = QModelIndex()
+GROUPS = ("", "folder", "family", "role", "format", "material")
 
 
 @dataclass(frozen=True)
 class Column:
-    """One column: its head, what it says of a row, what it sorts by, and whether it is a figure."""
+    """One column: its head, what it says of an asset, what it sorts by, and whether it is a figure.
+
+    `optional` columns are there to be chosen; the others are shown from the start.
+    """
 
     head: str
     text: Callable[[LedgerModel, int], str]
     key: Callable[[LedgerModel], NDArray[Any]]
     figure: bool = False
+    optional: bool = False
 
 
 class LedgerModel(QAbstractTableModel):
-    """The textures that pass the filter, in the order of the column chosen."""
+    """The assets that pass the filter, in the order of the column chosen, with a line over each group."""
 
     def __init__(self, session: Session, parent: QObject | None = None) -> None:
         super().__init__(parent)
         self._session = session
-        self.thumbnails = Thumbnails(self)
+        self.thumbnails = Thumbnails(session.cache, self)
         self.thumbnails.ready.connect(self._refresh_row)
+        # Assets; -1 - g stands for the line over group g.
         self._shown: NDArray[np.int64] = np.zeros(0, np.int64)
-        self._place: dict[int, int] = {}
+        self._place: NDArray[np.int64] = np.zeros(0, np.int64)
+        self._heads: list[tuple[str, NDArray[np.int64]]] = []
         self._sorted_by, self._descending = 5, True
         self._keep: Callable[[], NDArray[np.bool_]] | None = None
-        self.signs: Counter[str] = Counter()
+        self._group = ""
+        self._assets: Assets | None = None
 
     # Rows
 
     def reload(self) -> None:
         """Take in another inventory."""
-        inventory = self._session.inventory
-        assert inventory is not None
-        self.thumbnails.use(inventory)
+        self.thumbnails.use(self.inventory)
         self._arrange()
 
     def set_filter(self, keep: Callable[[], NDArray[np.bool_]] | None) -> None:
-        """Show only the rows that `keep` marks; None shows all."""
+        """Show only the assets that `keep` marks; None shows all."""
         self._keep = keep
+        self._arrange()
+
+    def set_group(self, group: str) -> None:
+        """Put assets of one folder, family, role, format or material together; empty for no groups."""
+        self._group = group
         self._arrange()
 
     def sort(self, column: int, order: Qt.SortOrder = Qt.SortOrder.AscendingOrder) -> None:
@@ -69,31 +82,48 @@ class LedgerModel(QAbstractTableModel):
         if self._session.inventory is None:
             return
         self.beginResetModel()
-        self.signs = Counter(finding.path for finding in self._session.findings())
-        count = len(self._session.inventory.textures)
+        self._assets = None
+        count = self._session.asset_count
         marked = np.ones(count, np.bool_) if self._keep is None else self._keep()
         key = COLUMNS[self._sorted_by].key(self)
-        order = np.argsort(key, kind="stable")
-        if self._descending:
-            # Equal rows keep the order of their paths, whichever way the column runs.
-            order = (count - 1 - np.argsort(key[::-1], kind="stable"))[::-1]
-        self._shown = order[marked[order]]
-        self._place = {int(row): place for place, row in enumerate(self._shown)}
+        order = np.argsort(key[::-1] if self._descending else key, kind="stable")
+        # Equal rows keep the order of their paths, whichever way the column runs.
+        order = (count - 1 - order)[::-1] if self._descending else order
+        rows = order[marked[order]].astype(np.int64)
+        self._heads = []
+        self._shown = self._grouped(rows) if self._group else rows
+        self._place = np.full(count, -1, np.int64)
+        mine = self._shown >= 0
+        self._place[self._shown[mine]] = np.flatnonzero(mine)
         self.endResetModel()
+
+    def _grouped(self, rows: NDArray[np.int64]) -> NDArray[np.int64]:
+        """Return the rows with a line over each group, the groups in the order of their first rows."""
+        names = self.assets.texts(self._group)
+        groups: dict[str, list[int]] = {}
+        for row in rows.tolist():
+            groups.setdefault(names[row].split("\n")[0] or "none", []).append(row)
+        shown: list[int] = []
+        for name, members in groups.items():
+            self._heads.append((name, np.array(members, np.int64)))
+            shown += [-len(self._heads), *members]
+        return np.array(shown, np.int64)
 
     def recount(self) -> None:
         """Show other costs for the same rows; the order stays until a head is clicked."""
+        self._assets = None
         if len(self._shown):
             last = self.index(len(self._shown) - 1, len(COLUMNS) - 1)
             self.dataChanged.emit(self.index(0, 0), last, [Qt.ItemDataRole.DisplayRole])
 
     def row_at(self, place: int) -> int:
-        """Return the inventory's row at a place in the table."""
+        """Return the asset at a place in the table, or a number under 0 for the line over a group."""
         return int(self._shown[place])
 
     def place_of(self, row: int) -> int | None:
-        """Return the place of an inventory's row, or None where it is filtered out."""
-        return self._place.get(row)
+        """Return the place of an asset, or None where it is filtered out."""
+        place = int(self._place[row]) if 0 <= row < len(self._place) else -1
+        return place if place >= 0 else None
 
     def _refresh_row(self, row: int) -> None:
         place = self.place_of(row)
@@ -107,6 +137,17 @@ class LedgerModel(QAbstractTableModel):
         return self._session
 
     @property
+    def inventory(self) -> Inventory:
+        assert self._session.inventory is not None
+        return self._session.inventory
+
+    @property
+    def assets(self) -> Assets:
+        if self._assets is None:
+            self._assets = self._session.assets()
+        return self._assets
+
+    @property
     def after(self) -> Plan:
         return self._session.plan()
 
@@ -117,10 +158,11 @@ class LedgerModel(QAbstractTableModel):
     def copied(self, places: list[int]) -> str:
         """Return rows as tab-separated text, heads first; bytes as plain numbers."""
         lines = ["\t".join(column.head for column in COLUMNS)]
-        for place in places:
-            row = self.row_at(place)
-            cells = [str(int(column.key(self)[row])) if column.figure else column.text(self, row) for column in COLUMNS]
-            lines.append("\t".join(cells))
+        keys = {column.head: column.key(self) for column in COLUMNS if column.figure}
+        for row in (self.row_at(place) for place in places):
+            if row >= 0:
+                cells = [str(int(keys[c.head][row])) if c.figure else c.text(self, row) for c in COLUMNS]
+                lines.append("\t".join(cells))
         return "\n".join(lines)
 
     # Qt's questions
@@ -130,6 +172,10 @@ class LedgerModel(QAbstractTableModel):
 
     def columnCount(self, parent: Index = _ROOT) -> int:
         return 0 if parent.isValid() else len(COLUMNS)
+
+    def flags(self, index: Index) -> Qt.ItemFlag:
+        head = index.isValid() and index.row() < len(self._shown) and self._shown[index.row()] < 0
+        return Qt.ItemFlag.ItemIsEnabled if head else super().flags(index)
 
     def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
         if orientation != Qt.Orientation.Horizontal or not 0 <= section < len(COLUMNS):
@@ -145,25 +191,39 @@ class LedgerModel(QAbstractTableModel):
         if not index.isValid() or index.row() >= len(self._shown):
             return None
         row, column = int(self._shown[index.row()]), COLUMNS[index.column()]
-        if role == Qt.ItemDataRole.DisplayRole:
-            return column.text(self, row)
         if role == Qt.ItemDataRole.TextAlignmentRole:
             side = Qt.AlignmentFlag.AlignRight if column.figure else Qt.AlignmentFlag.AlignLeft
             return int(side | Qt.AlignmentFlag.AlignVCenter)
+        if row < 0:
+            return self._head_data(-1 - row, index.column(), column, role)
+        if role == Qt.ItemDataRole.DisplayRole:
+            return column.text(self, row)
         if role == Qt.ItemDataRole.DecorationRole and index.column() == 0:
             return self._thumbnail(row)
         if role == Qt.ItemDataRole.ForegroundRole:
             return QColor(tokens().soft) if column.head in ("Source", "Now") else None
         if role == Qt.ItemDataRole.FontRole and column.head == "After":
-            font = QFont()
-            font.setPixelSize(12)
-            font.setBold(True)
-            return font
+            return _bold()
         if role == Qt.ItemDataRole.ToolTipRole:
             return self._tip(row, column)
         return None
 
+    def _head_data(self, group: int, place: int, column: Column, role: int) -> Any:
+        name, members = self._heads[group]
+        if role == Qt.ItemDataRole.FontRole:
+            return _bold()
+        if role != Qt.ItemDataRole.DisplayRole:
+            return None
+        if place == 0:
+            return f"{name}  ·  {len(members)}"
+        return bytes_text(int(column.key(self)[members].sum())) if column.figure else ""
+
     def _thumbnail(self, row: int) -> Any:
+        textures = len(self.inventory.textures)
+        if row >= textures:
+            mark = QPixmap(SIDE, SIDE)
+            mark.fill(tokens().family(self.inventory.carried[row - textures].family.value))
+            return mark
         found = self.thumbnails.of(row)
         if found is None:
             blank = QPixmap(SIDE, SIDE)
@@ -172,51 +232,51 @@ class LedgerModel(QAbstractTableModel):
         return found.scaled(QSize(SIDE, SIDE), Qt.AspectRatioMode.IgnoreAspectRatio)
 
     def _tip(self, row: int, column: Column) -> str:
-        inventory = self._session.inventory
-        assert inventory is not None
-        texture = inventory.textures[row]
-        if column.head == "Used as":
-            return inventory.roles[row].reason
+        textures = self.inventory.textures
         if column.figure:
             return f"{int(column.key(self)[row]):,} bytes"
+        path = self._session.asset_path(row)
         if column.head == "Findings":
-            return "\n".join(f.message for f in self._session.findings() if f.path == texture.path)
-        return texture.path
+            return "\n".join(f.message for f in self._session.findings() if f.path == path)
+        if row >= len(textures):
+            return self.inventory.carried[row - len(textures)].about
+        if column.head == ROLE:
+            return f"{self.inventory.roles[row].reason} ({self.inventory.roles[row].certainty.value})"
+        return path
 
 
-def _path(model: LedgerModel, row: int) -> str:
-    inventory = model.session.inventory
-    assert inventory is not None
-    return inventory.textures[row].path
+def _bold() -> QFont:
+    font = QFont()
+    font.setPixelSize(12)
+    font.setBold(True)
+    return font
 
 
-def _facts(model: LedgerModel, name: str) -> NDArray[Any]:
-    inventory = model.session.inventory
-    assert inventory is not None
-    return np.array([getattr(t, name) for t in inventory.textures])
+def _of_texture(text: Callable[[LedgerModel, int], str]) -> Callable[[LedgerModel, int], str]:
+    """Return what says something of textures and nothing of what is carried."""
+    return lambda m, row: text(m, row) if row < len(m.inventory.textures) else ""
 
 
 def _role(model: LedgerModel, row: int) -> str:
-    inventory = model.session.inventory
-    assert inventory is not None
-    return inventory.roles[row].role.label
+    textures = len(model.inventory.textures)
+    if row >= textures:
+        return model.inventory.carried[row - textures].family.value.capitalize()
+    return model.inventory.roles[row].role.label
 
 
 def _roles(model: LedgerModel) -> NDArray[Any]:
-    inventory = model.session.inventory
-    assert inventory is not None
-    return np.array([guess.role.label for guess in inventory.roles])
+    return np.array([_role(model, row) for row in range(model.session.asset_count)])
 
 
 def _source(model: LedgerModel, row: int) -> str:
-    inventory = model.session.inventory
-    assert inventory is not None
-    return size_text(inventory.textures[row].width, inventory.textures[row].height)
+    texture = model.inventory.textures[row]
+    return size_text(texture.width, texture.height)
 
 
 def _ships(model: LedgerModel, row: int) -> str:
     arrival = model.after.arrival
-    return size_text(int(arrival.width[row]), int(arrival.height[row]))
+    mark = " ✎" if model.after.overruled[row] else ""
+    return size_text(int(arrival.width[row]), int(arrival.height[row])) + mark
 
 
 def _format(model: LedgerModel, row: int) -> str:
@@ -225,18 +285,50 @@ def _format(model: LedgerModel, row: int) -> str:
 
 
 def _signs(model: LedgerModel, row: int) -> str:
-    count = model.signs[_path(model, row)]
+    count = model.assets.counts[model.session.asset_path(row)]
     return f"! {count}" if count else ""
 
 
+def _padded(values: Callable[[LedgerModel], NDArray[Any]]) -> Callable[[LedgerModel], NDArray[Any]]:
+    return lambda m: m.assets.padded(values(m))
+
+
+def _number(name: str) -> Callable[[LedgerModel], NDArray[Any]]:
+    return lambda m: m.assets.numbers(name)
+
+
+def _bytes(key: Callable[[LedgerModel], NDArray[Any]]) -> Callable[[LedgerModel, int], str]:
+    return lambda m, row: bytes_text(int(key(m)[row]))
+
+
+def _memory(plan: Callable[[LedgerModel], Plan]) -> Callable[[LedgerModel, int], str]:
+    return _of_texture(lambda m, row: bytes_text(int(plan(m).arrival.memory[row])))
+
+
+def _package(model: LedgerModel, row: int) -> str:
+    textures = len(model.inventory.textures)
+    if row < textures:
+        return bytes_text(int(model.after.package[row]))
+    return bytes_text(model.after.carried(model.inventory.carried[row - textures], "package"))
+
+
+def _name(model: LedgerModel, row: int) -> str:
+    return model.session.asset_path(row).rsplit("/", 1)[-1]
+
+
 COLUMNS: tuple[Column, ...] = (
-    Column("Texture", lambda m, r: _path(m, r).rsplit("/", 1)[-1], lambda m: _facts(m, "path")),
-    Column("Used as", _role, _roles),
-    Column("Source", _source, lambda m: _facts(m, "width") * _facts(m, "height")),
-    Column("Ships at", _ships, lambda m: m.after.arrival.width * m.after.arrival.height),
-    Column("Format", _format, lambda m: m.after.formats),
-    Column("Now", lambda m, r: bytes_text(int(m.now.arrival.memory[r])), lambda m: m.now.arrival.memory, True),
-    Column("After", lambda m, r: bytes_text(int(m.after.arrival.memory[r])), lambda m: m.after.arrival.memory, True),
-    Column("Package", lambda m, r: bytes_text(int(m.after.package[r])), lambda m: m.after.package, True),
-    Column("Findings", _signs, lambda m: np.array([m.signs[p] for p in _facts(m, "path")])),
+    Column("Texture", _name, lambda m: np.array(m.assets.paths)),
+    Column(ROLE, _role, _roles),
+    Column("Source", _of_texture(_source), _padded(lambda m: m.inventory.width * m.inventory.height)),
+    Column(SIZE, _of_texture(_ships), _padded(lambda m: m.after.arrival.width * m.after.arrival.height)),
+    Column(FORMAT, _of_texture(_format), _padded(lambda m: m.after.formats)),
+    Column("Now", _memory(lambda m: m.now), _padded(lambda m: m.now.arrival.memory), True),
+    Column("After", _memory(lambda m: m.after), _padded(lambda m: m.after.arrival.memory), True),
+    Column("Package", _package, _number("package"), True),
+    Column("Findings", _signs, _number("findings")),
+    Column("Saves", _bytes(_number("saves")), _number("saves"), True, True),
+    Column("File", _bytes(_number("file")), _number("file"), True, True),
+    Column("Owners", lambda m, r: str(int(_number("users")(m)[r]) or ""), _number("users"), False, True),
+    Column("Levels", lambda m, r: str(int(_number("levels")(m)[r]) or ""), _number("levels"), False, True),
+    Column("Channels", lambda m, r: str(int(_number("channels")(m)[r]) or ""), _number("channels"), False, True),
 )

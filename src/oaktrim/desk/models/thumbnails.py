@@ -2,16 +2,19 @@
 
 from __future__ import annotations
 
+import io
 from collections import OrderedDict
 from collections.abc import Callable
 
 import numpy as np
+from PIL import Image as PillowImage
 from PySide6.QtCore import QObject, QRunnable, QThreadPool, Signal
 from PySide6.QtGui import QImage, QPixmap
 
 from oaktrim.core.errors import OakTrimError
 from oaktrim.core.pixels.image import Image, to_rgba
 from oaktrim.core.ship.make import read_source
+from oaktrim.core.survey.cache import SurveyCache
 from oaktrim.core.survey.inventory import Inventory
 
 SIDE = 26
@@ -31,8 +34,9 @@ class Thumbnails(QObject):
 
     ready = Signal(int)
 
-    def __init__(self, parent: QObject | None = None) -> None:
+    def __init__(self, cache: SurveyCache, parent: QObject | None = None) -> None:
         super().__init__(parent)
+        self._cache = cache
         self._inventory: Inventory | None = None
         self._made: OrderedDict[str, QPixmap | None] = OrderedDict()
         self._wishes: OrderedDict[str, int] = OrderedDict()
@@ -76,6 +80,10 @@ class Thumbnails(QObject):
         inventory = self._inventory
 
         def make() -> None:
+            kept = self._cache.thumbnail(content)
+            if kept is not None:
+                self._done.emit(content, row, np.asarray(PillowImage.open(io.BytesIO(kept)).convert("RGBA")))
+                return
             try:
                 codes: np.ndarray | None = thumbnail_codes(read_source(inventory, row), SIDE)
             except (OakTrimError, MemoryError):
@@ -89,6 +97,7 @@ class Thumbnails(QObject):
         pixmap = None
         if codes is not None:
             height, width = codes.shape[:2]
+            codes = np.ascontiguousarray(codes)
             picture = QImage(codes.data, width, height, 4 * width, QImage.Format.Format_RGBA8888)
             pixmap = QPixmap.fromImage(picture.copy())
         self._made[content] = pixmap

@@ -19,6 +19,7 @@ from oaktrim.core.units import bytes_text
 from oaktrim.desk.look.icons import icon
 from oaktrim.desk.look.tokens import tokens
 from oaktrim.desk.session import Session
+from oaktrim.desk.widgets.historystrip import HistoryStrip
 
 
 class CutList(QWidget):
@@ -44,6 +45,8 @@ class CutList(QWidget):
         self.words = QLabel()
         self.remove = QPushButton("Remove cut", visible=False)
         self.remove.clicked.connect(self._remove)
+        self.strip = HistoryStrip(session.total_at, self._state_words)
+        self.strip.wanted.connect(session.go_to)
         self.undo = QPushButton("Undo")
         self.redo = QPushButton("Redo")
         self.ship = QPushButton("Ship", objectName="primary")
@@ -52,6 +55,7 @@ class CutList(QWidget):
         self.ship.clicked.connect(self.ship_wanted)
         row.addWidget(self.opener)
         row.addWidget(self.words, 1)
+        row.addWidget(self.strip)
         for button in (self.remove, self.undo, self.redo, self.ship):
             row.addWidget(button)
         column = QVBoxLayout(self)
@@ -62,6 +66,7 @@ class CutList(QWidget):
         self.list.itemSelectionChanged.connect(self._show_remove)
         session.job_changed.connect(self.refresh)
         session.plans_changed.connect(self._say_totals)
+        session.watched_changed.connect(self.strip.update)
         self.dress()
         self.refresh()
 
@@ -74,6 +79,8 @@ class CutList(QWidget):
         """Show the cuts as they now are."""
         session = self._session
         history = session.history
+        if history is not None:
+            self.strip.show_states(len(history.states), history.at)
         self.undo.setEnabled(history is not None and history.undo_name is not None)
         self.redo.setEnabled(history is not None and history.redo_name is not None)
         if history is None:
@@ -94,6 +101,13 @@ class CutList(QWidget):
         self.list.setCurrentRow(min(kept, self.list.count() - 1))
         self._say_totals()
         self._show_remove()
+
+    def _state_words(self, state: int) -> str:
+        session = self._session
+        history = session.history
+        assert history is not None
+        edit = history.edits[state - 1] if state else "as it was opened"
+        return f"{edit}\n{bytes_text(session.total_at(state))} on {session.watched.name}; click to return here"
 
     def _say_totals(self) -> None:
         session = self._session

@@ -6,6 +6,7 @@ from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QFrame, QGridLayout, QWidget
 
 from oaktrim.core.survey.roles import Family
+from oaktrim.core.targets.target import Target
 from oaktrim.desk.session import Session
 from oaktrim.desk.widgets.ruler import BudgetRule, Reading
 
@@ -30,23 +31,33 @@ class RulesBand(QFrame):
         self._grid.setContentsMargins(0, 2, 0, 2)
         self._grid.setSpacing(0)
         self.rulers: dict[str, BudgetRule] = {}
+        self.others: dict[str, BudgetRule] = {}
+        self.shows_all = False
         session.watched_changed.connect(self._rebuild)
         session.opened.connect(self._rebuild)
         session.plans_changed.connect(self.refresh)
         self.hide()
 
+    def set_all(self, on: bool) -> None:
+        """Show beside the watched target's rulers the tightest one of every other target, or not."""
+        self.shows_all = on
+        if self._session.is_open:
+            self._rebuild()
+
     def _rebuild(self) -> None:
-        for ruler in self.rulers.values():
+        for ruler in (*self.rulers.values(), *self.others.values()):
             self._grid.removeWidget(ruler)
             ruler.hide()
             ruler.deleteLater()
-        self.rulers = {}
-        lines = list(self._session.watched.limit_bytes)
-        for place, line in enumerate(lines):
+        self.rulers, self.others = {}, {}
+        others = [t.id for t in self._session.targets if t.id != self._session.watched_id] if self.shows_all else []
+        keys = [(self.rulers, line) for line in self._session.watched.limit_bytes]
+        keys += [(self.others, name) for name in others]
+        for place, (rulers, key) in enumerate(keys):
             ruler = BudgetRule()
             ruler.family_clicked.connect(self.family_clicked)
-            self.rulers[line] = ruler
-            alone = place == len(lines) - 1 and place % 2 == 0
+            rulers[key] = ruler
+            alone = place == len(keys) - 1 and place % 2 == 0
             self._grid.addWidget(ruler, place // 2, place % 2, 1, 2 if alone else 1)
         self.setVisible(bool(self.rulers))
         self.refresh()
@@ -56,18 +67,27 @@ class RulesBand(QFrame):
         session = self._session
         if not session.is_open:
             return
-        now, after, target = session.plan(cut=False), session.plan(), session.watched
-        order = [family.value for family in Family]
         for line, ruler in self.rulers.items():
-            sums = after.by_family(line)
-            ruler.show_reading(
-                Reading(
-                    title=target.name,
-                    line=_NAMES[line],
-                    limit=target.limit_bytes[line],
-                    stated=getattr(target.limits, line),
-                    now=now.total(line),
-                    after={family: sums[family] for family in order if family in sums},
-                    estimated=line == "package",
-                )
+            self._read(ruler, session.watched, line)
+        if not session.trying:
+            for name, ruler in self.others.items():
+                target = next(t for t in session.targets if t.id == name)
+                plan, limits = session.plan(name), target.limit_bytes
+                if limits:
+                    self._read(ruler, target, max(limits, key=lambda line: plan.total(line) / max(1, limits[line])))
+
+    def _read(self, ruler: BudgetRule, target: Target, line: str) -> None:
+        now, after = self._session.plan(target.id, cut=False), self._session.plan(target.id)
+        sums = after.by_family(line)
+        ruler.show_reading(
+            Reading(
+                title=target.name,
+                line=_NAMES[line],
+                limit=target.limit_bytes[line],
+                stated=getattr(target.limits, line),
+                now=now.total(line),
+                after={family.value: sums[family.value] for family in Family if family.value in sums},
+                estimated=line == "package" and not after.all_measured,
+                uncertainty=after.uncertainty if line == "package" else 0,
             )
+        )

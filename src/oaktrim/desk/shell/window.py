@@ -42,6 +42,7 @@ from oaktrim.desk.shell.recent import recent_paths, remember
 from oaktrim.desk.shell.rules import RulesBand
 from oaktrim.desk.widgets.swatch import Swatch
 from oaktrim.desk.work.tasks import Work
+from oaktrim.desk.work.watch import Watch
 
 
 class Window(QMainWindow):
@@ -65,6 +66,7 @@ class Window(QMainWindow):
         self._keys: list[QPushButton] = []
         self._title = QLabel("Oak Trim", objectName="title")
         self._about = QLabel(objectName="soft")
+        self._watching = Watch(self)
         self._targets = QHBoxLayout()
         self._targets.setSpacing(4)
         self._target_group = QButtonGroup(self)
@@ -173,13 +175,20 @@ class Window(QMainWindow):
             ("Open a job…", self.open_job, "Ctrl+Shift+O"),
             ("Save the job", self.save, keys.Save),
             ("Save the job as…", self.save_as, "Ctrl+Shift+S"),
-            ("Survey again", self.session.survey_again, keys.Refresh),
+            ("Survey again", self.session.survey_again, "F5"),
             ("Undo", self.session.undo, keys.Undo),
             ("Redo", self.session.redo, "Ctrl+Shift+Z"),
             ("Show the cut list", self.cuts.opener.toggle, "Ctrl+L"),
             ("Cap the selection", self._cap_selection, "Ctrl+Return"),
             ("Find a texture or an action", self.find, "Ctrl+K"),
             ("Filter the ledger", self._focus_filter, keys.Find),
+            ("Select what the filter shows", self._select_shown, "Ctrl+Shift+A"),
+            ("Write the ledger as CSV…", self.survey.export, None),
+            ("Planks", partial(self._show_pane, 0), "Ctrl+1"),
+            ("Findings", partial(self._show_pane, 1), "Ctrl+2"),
+            ("Role rules", partial(self._show_pane, 2), "Ctrl+3"),
+            ("Targets", partial(self._show_pane, 3), "Ctrl+4"),
+            ("Rulers of all targets", self._rule_all, "Ctrl+R"),
             ("Light theme", partial(self.set_theme, "light"), None),
             ("Dusk theme", partial(self.set_theme, "dusk"), None),
             ("Theme of the desktop", partial(self.set_theme, ""), None),
@@ -216,6 +225,8 @@ class Window(QMainWindow):
         session.job_changed.connect(self._show_title)
         session.busy.connect(self._show_busy)
         session.failed.connect(self.show_error)
+        session.disk_changed.connect(self._show_news)
+        self._watching.changed.connect(session.look_at_disk)
         self._busy_stop.clicked.connect(self._stop_busy)
         self.rules.family_clicked.connect(self._show_family)
         self.cuts.ship_wanted.connect(partial(self.show_bench, 2))
@@ -245,6 +256,7 @@ class Window(QMainWindow):
         if self._stack.currentIndex() == 0:
             self.show_bench(0)
             self.survey.ledger.setFocus()
+        self._watching.look_at(self.session.root)
         remember(self.session.file or self.session.root)
         self._show_recent()
         self._show_title()
@@ -257,8 +269,15 @@ class Window(QMainWindow):
         self._title.setText(session.job.name + star)
         self._title.setToolTip(str(session.file or session.root) + ("\nnot saved" if star else ""))
         inventory = session.inventory
-        self._about.setText(f"{len(inventory.textures)} textures in {inventory.files} files")
+        parts = [f"{len(inventory.textures)} textures"]
+        parts += [f"{len(inventory.models)} models"] if inventory.models else []
+        parts += [f"{len(inventory.audio)} sounds"] if inventory.audio else []
+        self._about.setText(f"{', '.join(parts)} in {inventory.files} files")
         self.setWindowTitle(f"{session.job.name}{star} – Oak Trim")
+
+    def _show_news(self, words: str) -> None:
+        self._about.setText(f"↻ {words}")
+        self._about.setToolTip(f"On disk: {words}")
 
     def _show_targets(self) -> None:
         session = self.session
@@ -310,12 +329,27 @@ class Window(QMainWindow):
 
     def _change_rung(self, rung: Rung) -> None:
         self.show_bench(0)
+        if rung.rule is not None:
+            self.survey.show_pane(2)
+            return
         kind = type(self.session.job.cuts[rung.cut].change) if rung.cut is not None else None
         self.survey.focus_kind(kind)
 
     def _cap_selection(self) -> None:
         self.show_bench(0)
         self.survey.focus_kind(None)
+
+    def _show_pane(self, place: int) -> None:
+        self.show_bench(0)
+        if self.session.is_open:
+            self.survey.show_pane(place)
+
+    def _select_shown(self) -> None:
+        self.show_bench(0)
+        self.survey.ledger.selectAll()
+
+    def _rule_all(self) -> None:
+        self.rules.set_all(not self.rules.shows_all)
 
     def _focus_filter(self) -> None:
         self.show_bench(0)
@@ -336,7 +370,10 @@ class Window(QMainWindow):
             if not action.shortcut().isEmpty()
         ]
         rows.append("\nIn a picture: wheel zooms, drag pans, 0 fits, 1 shows pixels, Shift+arrows move the split.")
-        rows.append("In the ledger: Ctrl+C copies rows as tab-separated text; heads sort.")
+        rows.append(
+            "In the ledger: Ctrl+C copies rows as tab-separated text; Ctrl+V pastes a column of values; heads sort."
+        )
+        rows.append("In planks: arrows walk, Enter zooms in, Backspace out; a board chooses what lies under it.")
         box = QMessageBox(QMessageBox.Icon.NoIcon, "Shortcuts", "\n".join(rows), QMessageBox.StandardButton.Ok, self)
         box.setStyleSheet("QLabel { font-family: monospace; }")
         box.open()
@@ -461,8 +498,8 @@ class Window(QMainWindow):
             event.ignore()
             return
         QSettings().setValue("geometry", self.saveGeometry())
-        if self.session.work is not None:
-            self.session.work.cancel()
+        self.session.stop()
         self.ship.stop()
+        self._watching.stop()
         self.survey.model.thumbnails.stop()
         event.accept()

@@ -24,7 +24,7 @@ class Reading:
     title, line : the target, and which of its limits
     stated : the limit as the target states it, for its unit
     now : without cuts; after : with them, by family of roles
-    estimated : the figures are not measured
+    estimated : the figures are not measured; uncertainty : by how much they may be off, in bytes
     """
 
     title: str
@@ -34,6 +34,7 @@ class Reading:
     now: int
     after: dict[str, int] = field(default_factory=dict)
     estimated: bool = False
+    uncertainty: int = 0
 
     @property
     def total(self) -> int:
@@ -66,7 +67,12 @@ class BudgetRule(QWidget):
         self.setAccessibleDescription(f"{self.verdict()}; limit {reading.stated}")
         self.setToolTip(
             f"{reading.line}: {reading.total:,} bytes of {reading.limit:,}; without cuts {reading.now:,} bytes"
-            + ("\nestimated by packing a sample of each texture" if reading.estimated else "")
+            + (
+                f"\nestimated by packing a sample of each texture, ± {reading.uncertainty:,}"
+                if reading.estimated
+                else ""
+            )
+            + "".join(f"\n{name}: {count * 100 / max(1, reading.total):.1f} %" for name, count in reading.after.items())
         )
         self.update()
 
@@ -169,7 +175,15 @@ class BudgetRule(QWidget):
         painter.setPen(QColor(now.brick if over else now.soft))
         gap = bytes_like(abs(limit - r.total), r.stated)
         verdict = f"▲ {gap} over" if over else f"{gap} to spare"
-        tail = f" · was {bytes_like(r.now, r.stated).split()[0]}" if asked is None else " if it were here"
+        if r.estimated and asked is None:
+            verdict += f" ± {bytes_like(r.uncertainty, r.stated).split()[0]}"
+        tail = (
+            ""
+            if r.estimated and asked is None
+            else f" · was {bytes_like(r.now, r.stated).split()[0]}"
+            if asked is None
+            else " if it were here"
+        )
         painter.drawText(QRectF(right, 29, _FIGURES_WIDTH - 2, 16), Qt.AlignmentFlag.AlignVCenter, verdict + tail)
 
     def _paint_wood(self, painter: QPainter) -> None:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from html import escape
+
 import numpy as np
 from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtWidgets import (
@@ -17,7 +19,7 @@ from PySide6.QtWidgets import (
 )
 
 from oaktrim.core.errors import OakTrimError
-from oaktrim.core.formats.catalogue import FORMATS
+from oaktrim.core.formats.catalogue import FORMATS, ORDER
 from oaktrim.core.plan.resolve import weigh_rows
 from oaktrim.core.ship.make import read_source
 from oaktrim.core.units import bytes_text, size_text
@@ -77,6 +79,8 @@ class Swatch(QFrame):
         self.ladder = Ladder()
         self.ladder.rung_chosen.connect(self.rung_chosen)
         self._warnings = QLabel(objectName="warning", wordWrap=True)
+        self._everywhere = QLabel(objectName="caption", wordWrap=True)
+        self._everywhere.setAccessibleName("The texture on all targets")
         self._findings = QLabel(objectName="caption", wordWrap=True)
         self._proof = QPushButton("Prove it", toolTip="Source against cut, in the Proof bench (Alt+2)")
         self._proof.clicked.connect(self.proof_wanted)
@@ -87,6 +91,7 @@ class Swatch(QFrame):
         session.plans_changed.connect(self._refresh_words)
         session.watched_changed.connect(self._refresh_words)
         session.opened.connect(self._forget)
+        session.findings_changed.connect(self._refresh_words)
 
     def _build(self) -> None:
         outer = QVBoxLayout(self)
@@ -104,7 +109,7 @@ class Swatch(QFrame):
         level.addWidget(self._level, 1)
         level.addWidget(self._level_words)
         column.addLayout(level)
-        for widget in (self._facts, self._heading, self.ladder, self._warnings, self._findings):
+        for widget in (self._facts, self._heading, self.ladder, self._warnings, self._everywhere, self._findings):
             column.addWidget(widget)
         column.addWidget(self._proof, alignment=Qt.AlignmentFlag.AlignLeft)
         column.addStretch(1)
@@ -122,47 +127,86 @@ class Swatch(QFrame):
 
     def _refresh_words(self) -> None:
         session = self._session
-        several = session.is_open and len(session.selected) > 1
-        any_row = session.is_open and bool(session.selected)
+        several = session.is_open and len(session.chosen) > 1
+        any_row = session.is_open and bool(session.chosen)
         for widget in (self.ladder, self.keys, self._level, self._proof, self._warnings):
             widget.setVisible(any_row)
         if not any_row:
-            self.name.setText("Nothing selected")
-            self._facts.setText("Choose textures in the ledger to see what they are and how they ship.")
-            for label in (self._heading, self._findings, self._level_words):
+            self._say_other()
+            for label in (self._heading, self._findings, self._level_words, self._everywhere):
                 label.clear()
             self.picture.say("")
             return
         inventory, plan = session.inventory, session.plan()
         assert inventory is not None
-        row = session.selected[0]
+        row = session.chosen[0]
         texture, guess, recipe = inventory.textures[row], inventory.roles[row], plan.recipe(row)
         self.name.setText(texture.path.rsplit("/", 1)[-1])
         self.name.setToolTip(texture.path)
+        users = inventory.ownership.users(row)
+        worn = f"used by {users[0]}" + (f" and {len(users) - 1} more" if len(users) > 1 else "") if users else ""
         facts = [
-            f"{guess.role.label}: {guess.reason}",
+            f"{guess.role.label}: {guess.reason} ({guess.certainty.value})",
+            *([worn] if worn else []),
             f"{texture.kind.upper()}, {texture.channels} channel{'s' if texture.channels > 1 else ''}, "
             f"{texture.bit_depth} bit{' float' if texture.floating else ''}, file {bytes_text(texture.file_bytes)}",
         ]
         if several:
-            total = weigh_rows(plan, np.array(session.selected, np.int64), "memory")
-            facts.append(f"and {len(session.selected) - 1} more: {bytes_text(total)} together after the cuts")
+            total = weigh_rows(plan, np.array(session.chosen, np.int64), "memory")
+            facts.append(f"and {len(session.chosen) - 1} more: {bytes_text(total)} together after the cuts")
         self._facts.setText("\n".join(facts))
         format_label = FORMATS[recipe.format].label
+        self._facts.setToolTip("\n".join(users[:40]))
         self._heading.setText(f"How it gets to {session.watched.name}")
         self._heading.setToolTip(f"{size_text(recipe.width, recipe.height)} {format_label}, {recipe.levels} levels")
         self.ladder.show_rungs(recipe.ladder)
         self._warnings.setText("\n".join(f"▲ {warning}" for warning in recipe.warnings))
         self._warnings.setVisible(bool(recipe.warnings))
+        self._everywhere.setText(self._on_all_targets(row))
         found = [f for f in session.findings() if f.path == texture.path]
         self._findings.setText("\n".join(f"! {f.message}. What to do: {f.remedy}." for f in found))
         self._findings.setVisible(bool(found))
 
+    def _on_all_targets(self, row: int) -> str:
+        """Return what a texture ships as on every target, as a small table."""
+        session, lines = self._session, []
+        for target in session.targets if not session.trying else ():
+            plan = session.plan(target.id)
+            a = plan.arrival
+            size = size_text(int(a.width[row]), int(a.height[row]))
+            sign = " ▲" if a.expanded[row] else ""
+            cells = (target.name, size, FORMATS[ORDER[plan.formats[row]]].label + sign, bytes_text(int(a.memory[row])))
+            style = ' style="font-weight:bold"' if target.id == session.watched_id else ""
+            lines.append(
+                f"<tr{style}>"
+                + "".join(f'<td style="padding-right:10px">{escape(c).replace(" ", "&nbsp;")}</td>' for c in cells)
+                + "</tr>"
+            )
+        return f"<table>{''.join(lines)}</table>" if lines else self._everywhere.text()
+
+    def _say_other(self) -> None:
+        """Say what is selected when it is no texture."""
+        session = self._session
+        if session.inventory is None or not session.selected:
+            self.name.setText("Nothing selected")
+            self._facts.setText("Choose textures in the ledger to see what they are and how they ship.")
+            return
+        row = session.inventory.carried[session.selected[0] - len(session.inventory.textures)]
+        self.name.setText(row.name)
+        package = session.plan().carried(row, "package")
+        found = [f.message for f in session.findings() if f.path == row.path]
+        lines = [
+            row.family.value.capitalize(),
+            row.about,
+            f"{bytes_text(row.bytes)}, about {bytes_text(package)} in the package",
+        ]
+        self._facts.setText("\n".join([*lines, "", *(f"! {text}." for text in found)]))
+
     def _load(self) -> None:
         session = self._session
-        if not session.is_open or not session.selected or session.inventory is None:
+        if not session.is_open or not session.chosen or session.inventory is None:
             return
-        inventory, row = session.inventory, session.selected[0]
+        inventory, row = session.inventory, session.chosen[0]
         texture = inventory.textures[row]
         key = f"{texture.path}:{texture.content}"
         if key == self._shown:

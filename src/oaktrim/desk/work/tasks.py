@@ -77,13 +77,19 @@ class _Runner(QRunnable):
         self._work._run()
 
 
-def start(task: Task[Any], parent: QObject, done: Callable[[Any], None], failed: Callable[[Exception], None]) -> Work:
-    """Run a task on the pool; `done` takes its value and `failed` its error."""
+def start(
+    task: Task[Any],
+    parent: QObject,
+    done: Callable[[Any], None],
+    failed: Callable[[Exception], None],
+    pool: QThreadPool | None = None,
+) -> Work:
+    """Run a task on a pool, the common one by default; `done` takes its value and `failed` its error."""
     work = Work(task, parent)
     work.finished.connect(done)
     work.failed.connect(failed)
     work.ended.connect(work.deleteLater)
-    QThreadPool.globalInstance().start(_Runner(work))
+    (pool or QThreadPool.globalInstance()).start(_Runner(work))
     return work
 
 

@@ -112,7 +112,7 @@ def heaviest_tenth(ground: Ground) -> Iterator[Finding]:
             f"one of the {count} dearest textures, which hold {together * 100 // max(1, total)} % of the texture memory on "
             f"{ground.target.name}; this one alone {held * 100 / max(1, total):.1f} %",
             held,
-            "look at it first: how large is it ever seen?",
+            "look at it first, and at how large it is ever seen",
         )
 
 

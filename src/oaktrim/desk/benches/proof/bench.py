@@ -122,13 +122,13 @@ class ProofBench(QWidget):
     def refresh(self) -> None:
         """Prove the texture now selected, once the hand is still."""
         session = self._session
-        if not session.is_open or not session.selected or session.inventory is None:
+        if not session.is_open or not session.chosen or session.inventory is None:
             self._name.setText("Proof")
             self._words.setText("")
             self.view.say("Choose a texture in the Survey bench or with Ctrl+K to see what a cut makes of it.")
             return
-        texture = session.inventory.textures[session.selected[0]]
-        more = f" and {len(session.selected) - 1} more" if len(session.selected) > 1 else ""
+        texture = session.inventory.textures[session.chosen[0]]
+        more = f" and {len(session.chosen) - 1} more" if len(session.chosen) > 1 else ""
         self._name.setText(f"{texture.path.rsplit('/', 1)[-1]}{more} on {session.watched.name}")
         self._name.setToolTip(texture.path)
         if self.isVisible():
@@ -136,9 +136,9 @@ class ProofBench(QWidget):
 
     def _try(self) -> None:
         session = self._session
-        if not session.is_open or not session.selected or session.inventory is None:
+        if not session.is_open or not session.chosen or session.inventory is None:
             return
-        inventory, row = session.inventory, session.selected[0]
+        inventory, row = session.inventory, session.chosen[0]
         plan, before = session.plan(), session.plan(cut=False)
         recipe = plan.recipe(row)
         key = (inventory.textures[row].content, recipe.path, recipe.width, recipe.height, recipe.levels, recipe.format)

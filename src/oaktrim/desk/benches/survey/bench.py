@@ -1,47 +1,57 @@
-"""The Survey bench: filters, the ledger, and the cut bar on what is selected."""
+"""The Survey bench: planks, findings and role rules over the ledger, and the cut bar on what is selected."""
 
 from __future__ import annotations
 
-from collections import Counter
 from functools import partial
+from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
-from PySide6.QtCore import QItemSelection, QItemSelectionModel, QSize, Qt
+from PySide6.QtCore import QItemSelection, QItemSelectionModel, QPoint, QSettings, QSize, Qt
 from PySide6.QtGui import QGuiApplication, QKeySequence, QResizeEvent, QShortcut
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QButtonGroup,
+    QComboBox,
+    QFileDialog,
     QHBoxLayout,
     QHeaderView,
     QLabel,
-    QLineEdit,
+    QMenu,
     QPushButton,
+    QSizePolicy,
+    QStackedWidget,
     QTableView,
     QVBoxLayout,
     QWidget,
 )
 
+from oaktrim.core.errors import OakTrimError
+from oaktrim.core.files.atomic import write_atomic
+from oaktrim.core.plan.paste import FORMAT, ROLE, SIZE, paste
+from oaktrim.core.plan.query import QueryError, select
+from oaktrim.core.plan.report import Survey, as_csv
+from oaktrim.core.survey.findings.rules import LABELS
 from oaktrim.desk.benches.survey.cutbar import CutBar
-from oaktrim.desk.models.ledger import LedgerModel
+from oaktrim.desk.benches.survey.findingspane import FindingsPane
+from oaktrim.desk.benches.survey.pasteview import PasteView
+from oaktrim.desk.benches.survey.plankpane import PlankPane
+from oaktrim.desk.benches.survey.rulespane import RulesPane
+from oaktrim.desk.benches.survey.targetspage import TargetsPage
+from oaktrim.desk.models.ledger import COLUMNS, GROUPS, LedgerModel
 from oaktrim.desk.models.thumbnails import SIDE
 from oaktrim.desk.session import Session
+from oaktrim.desk.widgets.filterline import FilterLine
 from oaktrim.desk.widgets.ledgerpainter import LedgerPainter
 
-_ROW_HEIGHT = 32
-_WIDTHS = (180, 98, 76, 76, 74, 72, 74, 72, 72)
+_ROW_HEIGHT = 30
+_WIDTHS = (180, 98, 76, 82, 74, 72, 74, 72, 66, 72, 72, 60, 56, 66)
 # A ledger narrower than this shows no package column; the figure stays in the budget rules.
-_ROOM_FOR_ALL = 800
-_ALL, _FINDINGS, _CUT = "All", "Findings", "Cut"
-_LABELS = {
-    "not-power-of-two": "Not power of two",
-    "over-longest-side": "Over the longest side",
-    "opaque-alpha": "Opaque alpha",
-    "grey-as-colour": "Grey as colour",
-    "constant-image": "Constant",
-    "duplicate-pixels": "Same pixels",
-    "format-not-on-hardware": "Not on hardware",
-}
+_ROOM_FOR_ALL, _PACKAGE = 800, 7
+_PANE_HEIGHT = 164
+_ALL, _FINDINGS, _CUT, _SHARED, _UNUSED, _OTHERS = "All", "Findings", "Cut", "Shared", "Unused", "Others"
+_QUERIES = {_FINDINGS: "findings>0", _CUT: "is:cut", _SHARED: "is:shared", _UNUSED: "is:unused", _OTHERS: "-is:texture"}
+_NOT_WITHOUT_MODELS = (_SHARED, _UNUSED, _OTHERS)
 
 
 class SurveyBench(QWidget):
@@ -54,48 +64,98 @@ class SurveyBench(QWidget):
         super().__init__(parent)
         self.setObjectName("desk")
         self._session = session
-        self._filter = _ALL
-        self._family = ""
+        self._filter, self._family, self._code = _ALL, "", ""
         self.model = LedgerModel(session, self)
-        self.find = QLineEdit(placeholderText="Filter by path", clearButtonEnabled=True)
-        self.find.setAccessibleName("Filter by path")
-        self.find.setFixedWidth(150)
+        self.find = FilterLine()
+        self.find.setMinimumWidth(150)
         self.find.textChanged.connect(lambda _: self._apply())
+        self.group = QComboBox(accessibleName="Group the ledger by")
         self.ledger = QTableView()
         self.ledger.setItemDelegate(LedgerPainter(self.ledger))
         self.cuts = CutBar(session)
+        self.planks = PlankPane(session)
+        self.findings = FindingsPane(session)
+        self.rules = RulesPane(session)
+        self.targets = TargetsPage(session)
+        self._panes = QStackedWidget()
+        self._whole = QStackedWidget()
+        self.keys: dict[str, QPushButton] = {}
         self._chips = QHBoxLayout()
         self._chips.setSpacing(6)
         self._group = QButtonGroup(self)
-        self._unreadable = QLabel(objectName="warning", wordWrap=True)
+        self._fault = QLabel(objectName="warning")
         self._quiet = False
         self._set_up_ledger()
         self._build()
         session.opened.connect(self._reload)
         session.watched_changed.connect(self._rechip)
         session.job_changed.connect(self._recut)
+        session.findings_changed.connect(self._judged)
         session.plans_changed.connect(self.model.recount)
         session.selection_changed.connect(self._show_selection)
+        self.findings.kind_chosen.connect(self._show_kind)
 
     def _build(self) -> None:
-        column = QVBoxLayout(self)
+        body = QWidget(objectName="desk")
+        column = QVBoxLayout(body)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(0)
+        for pane in (self.planks, self.findings, self.rules):
+            self._panes.addWidget(pane)
+        self._panes.setObjectName("sheet")
+        self._panes.setFixedHeight(_PANE_HEIGHT)
+        column.addWidget(self._panes)
         top = QHBoxLayout()
-        top.setContentsMargins(10, 8, 10, 8)
+        top.setContentsMargins(10, 6, 10, 6)
+        top.setSpacing(6)
         top.addLayout(self._chips)
-        top.addStretch(1)
-        top.addWidget(self.find)
+        top.addWidget(self.find, 1)
+        top.addWidget(self.group)
         column.addLayout(top)
-        column.addWidget(self._unreadable)
+        column.addWidget(self._fault)
         column.addWidget(self.ledger, 1)
         column.addWidget(self.cuts)
-        self._unreadable.setContentsMargins(12, 0, 12, 6)
+        self._fault.setContentsMargins(12, 0, 12, 6)
+        self._fault.hide()
+        for group in GROUPS:
+            self.group.addItem(f"by {group}" if group else "no groups", group)
+        self.group.currentIndexChanged.connect(lambda _: self._regroup())
+        self._whole.addWidget(body)
+        self._whole.addWidget(self.targets)
+        outer = QVBoxLayout(self)
+        outer.setContentsMargins(0, 0, 0, 0)
+        outer.setSpacing(0)
+        outer.addLayout(self._pane_keys())
+        outer.addWidget(self._whole, 1)
+
+    def _pane_keys(self) -> QHBoxLayout:
+        row = QHBoxLayout()
+        row.setContentsMargins(8, 5, 8, 5)
+        row.setSpacing(4)
+        group = QButtonGroup(self)
+        for place, name in enumerate(("Planks", "Findings", "Role rules", "Targets")):
+            key = QPushButton(name, checkable=True, checked=place == 0)
+            key.setObjectName("chip")
+            key.clicked.connect(partial(lambda p, _=False: self.show_pane(p), place))
+            group.addButton(key)
+            row.addWidget(key)
+            self.keys[name] = key
+        row.addStretch(1)
+        return row
+
+    def show_pane(self, place: int) -> None:
+        """Show planks (0), findings (1) or role rules (2) over the ledger, or the targets (3) in its place."""
+        list(self.keys.values())[place].setChecked(True)
+        self._whole.setCurrentIndex(1 if place == 3 else 0)
+        if place < 3:
+            self._panes.setCurrentIndex(place)
+        if place != 1 and self._code:
+            self.findings.choose("")
 
     def _set_up_ledger(self) -> None:
         table = self.ledger
         table.setModel(self.model)
-        table.setAccessibleName("Ledger of textures")
+        table.setAccessibleName("Ledger of assets")
         table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
         table.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
         table.setAlternatingRowColors(True)
@@ -113,9 +173,59 @@ class SurveyBench(QWidget):
             table.setColumnWidth(column, width)
         heads.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
         heads.setSortIndicator(5, Qt.SortOrder.DescendingOrder)
+        heads.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
+        heads.customContextMenuRequested.connect(self._choose_columns)
+        heads.setToolTip("Click to sort; right-click to choose columns")
+        self._show_columns()
         table.setSortingEnabled(True)
         table.selectionModel().selectionChanged.connect(self._selected)
-        QShortcut(QKeySequence.StandardKey.Copy, table, self.copy, context=Qt.ShortcutContext.WidgetShortcut)
+        for key, act in ((QKeySequence.StandardKey.Copy, self.copy), (QKeySequence.StandardKey.Paste, self.paste)):
+            QShortcut(key, table, act, context=Qt.ShortcutContext.WidgetShortcut)
+
+    # Columns
+
+    def _shown_columns(self) -> set[str]:
+        kept = QSettings().value("ledger/columns", None)
+        if kept is None:
+            return {column.head for column in COLUMNS if not column.optional}
+        return {kept} if isinstance(kept, str) else set(kept)
+
+    def _show_columns(self) -> None:
+        shown = self._shown_columns()
+        for place, column in enumerate(COLUMNS[1:], 1):
+            narrow = place == _PACKAGE and self.width() < _ROOM_FOR_ALL
+            self.ledger.setColumnHidden(place, column.head not in shown or narrow)
+
+    def show_column(self, head: str, on: bool) -> None:
+        """Show or hide a column; the choice is remembered."""
+        shown = self._shown_columns()
+        shown = shown | {head} if on else shown - {head}
+        QSettings().setValue("ledger/columns", sorted(shown))
+        self._show_columns()
+
+    def _choose_columns(self, at: QPoint) -> None:
+        menu, shown = QMenu(self), self._shown_columns()
+        for column in COLUMNS[1:]:
+            action = menu.addAction(column.head)
+            action.setCheckable(True)
+            action.setChecked(column.head in shown)
+            action.toggled.connect(partial(self.show_column, column.head))
+        menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        menu.popup(self.ledger.horizontalHeader().mapToGlobal(at))
+
+    def _regroup(self) -> None:
+        self._quiet = True
+        self.model.set_group(self.group.currentData())
+        self._span_heads()
+        self._quiet = False
+        self._show_selection()
+
+    def _span_heads(self) -> None:
+        self.ledger.clearSpans()
+        if self.group.currentData():
+            for place in range(self.model.rowCount()):
+                if self.model.row_at(place) < 0:
+                    self.ledger.setSpan(place, 0, 1, 5)
 
     # Filters
 
@@ -123,14 +233,6 @@ class SurveyBench(QWidget):
         self._filter, self._family = _ALL, ""
         self.model.reload()
         self._rechip()
-        inventory = self._session.inventory
-        assert inventory is not None
-        count = len(inventory.unreadable)
-        shown = "; ".join(f"{u.path}: {u.error}" for u in inventory.unreadable[:2])
-        more = f" … and {count - 2} more" if count > 2 else ""
-        self._unreadable.setText(f"▲ {count} unreadable: {shown}{more}" if count else "")
-        self._unreadable.setToolTip("\n".join(f"{u.path}: {u.error}" for u in inventory.unreadable[:40]))
-        self._unreadable.setVisible(count > 0)
         self._show_selection()
 
     def _rechip(self) -> None:
@@ -138,13 +240,20 @@ class SurveyBench(QWidget):
         self._apply()
 
     def resizeEvent(self, event: QResizeEvent) -> None:
-        self.ledger.setColumnHidden(7, self.width() < _ROOM_FOR_ALL)
-        self._show_chips()
+        self._show_columns()
 
     def _recut(self) -> None:
         """Follow an edit: the counts change, and only the filter of what is cut lets other rows through."""
         self._show_chips()
-        if self._filter == _CUT:
+        if self._filter == _CUT or "is:" in self.find.text():
+            self._apply()
+
+    def _judged(self) -> None:
+        """Take in what was found wrong."""
+        self.keys["Findings"].setText(f"Findings {len(self._session.findings())}")
+        self.model.recount()
+        self._show_chips()
+        if self._filter == _FINDINGS or self._code or "finding" in self.find.text():
             self._apply()
 
     def _show_chips(self) -> None:
@@ -155,68 +264,79 @@ class SurveyBench(QWidget):
             self._chips.removeWidget(button)
             button.hide()
             button.deleteLater()
-        inventory, findings = self._session.inventory, self._session.findings()
+        inventory = self._session.inventory
         assert inventory is not None
-        kinds = Counter(finding.code for finding in findings if finding.code in _LABELS)
-        marked = {finding.path for finding in findings if finding.path in inventory.row_of}
-        chips = [(_ALL, _ALL, len(inventory.textures)), (_FINDINGS, _FINDINGS, len(marked))]
-        chips.append((_CUT, _CUT, int(self._session.plan().touched.sum())))
-        room = self.width() - 420
-        for code, count in kinds.most_common():
-            room -= self.fontMetrics().horizontalAdvance(f"{_LABELS[code]} {count}") + 26
-            if room > 0 or code == self._filter:
-                chips.append((code, _LABELS[code], count))
-        if self._filter not in {key for key, _, _ in chips}:
-            self._filter = _ALL
-        for key, label, count in chips:
-            self._add_chip(f"{label} {count}", key == self._filter, partial(self.set_filter, key))
+        assets = self._session.assets()
+        self._add_chip(f"{_ALL} {len(assets)}", self._filter == _ALL, partial(self.set_filter, _ALL))
+        for key, query in _QUERIES.items():
+            if key in _NOT_WITHOUT_MODELS and not (inventory.models or (key == _OTHERS and inventory.carried)):
+                continue
+            count = int(select(query, assets).sum())
+            if (count or key in (_FINDINGS, self._filter)) and not self._code:
+                self._add_chip(f"{key} {count}", key == self._filter, partial(self.set_filter, key))
+        unreadable = inventory.unreadable
+        if unreadable and not self._code:
+            chip = self._add_chip(f"▲ Unreadable {len(unreadable)}", False, partial(self.show_finding, "unreadable"))
+            chip.setToolTip("\n".join(f"{u.path}: {u.error}" for u in unreadable[:40]))
         if self._family:
             self._add_chip(f"{self._family} ×", True, partial(self.set_family, ""))
+        if self._code:
+            self._add_chip(f"{LABELS[self._code]} ×", True, partial(self.findings.choose, ""))
 
-    def _add_chip(self, text: str, on: bool, act: partial[None]) -> None:
+    def show_finding(self, code: str) -> None:
+        """Show the findings of one kind."""
+        self.show_pane(1)
+        self.findings.choose(code)
+
+    def _add_chip(self, text: str, on: bool, act: partial[None]) -> QPushButton:
         chip = QPushButton(text, checkable=True, checked=on)
         chip.setObjectName("chip")
         chip.clicked.connect(lambda _=False: act())
         self._group.setExclusive(False)
         self._group.addButton(chip)
+        chip.setSizePolicy(QSizePolicy.Policy.Fixed, QSizePolicy.Policy.Fixed)
         self._chips.addWidget(chip)
+        return chip
 
     def set_filter(self, key: str) -> None:
-        """Show the textures of one chip."""
+        """Show the assets of one chip."""
         self._filter = key
         self._rechip()
 
     def set_family(self, family: str) -> None:
-        """Show the textures of one family of roles; empty for all."""
+        """Show the assets of one family; empty for all."""
         self._family = family
         self._rechip()
+
+    def _show_kind(self, code: str) -> None:
+        """Show the assets that have one kind of finding; empty for all."""
+        if code != self._code:
+            self._code = code
+            self._rechip()
 
     def _apply(self) -> None:
         if self._session.is_open:
             self._quiet = True
             self.model.set_filter(self._marked)
+            self._span_heads()
             self._quiet = False
             self._show_selection()
 
     def _marked(self) -> NDArray[np.bool_]:
-        inventory = self._session.inventory
-        assert inventory is not None
-        keep = np.ones(len(inventory.textures), np.bool_)
-        if self._filter == _CUT:
-            keep &= self._session.plan().touched
-        elif self._filter != _ALL:
-            rows = [
-                inventory.row_of[finding.path]
-                for finding in self._session.findings()
-                if finding.path in inventory.row_of and self._filter in (_FINDINGS, finding.code)
-            ]
-            keep[:] = False
-            keep[rows] = True
+        assets = self._session.assets()
+        keep = select(_QUERIES.get(self._filter, ""), assets)
         if self._family:
-            keep &= inventory.families == self._family
-        wanted = self.find.text().strip().lower()
-        if wanted:
-            keep &= np.array([wanted in t.path.lower() for t in inventory.textures], np.bool_)
+            keep &= select(f'family="{self._family}"', assets)
+        if self._code:
+            keep &= select(f"finding={self._code}", assets)
+        fault = ""
+        try:
+            keep &= select(self.find.text(), assets)
+        except QueryError as error:
+            fault = str(error)
+        self.find.show_fault(fault)
+        self._fault.setText(fault)
+        self._fault.setVisible(bool(fault))
         return keep
 
     # Selection
@@ -228,8 +348,8 @@ class SurveyBench(QWidget):
             place for span in self.ledger.selectionModel().selection() for place in range(span.top(), span.bottom() + 1)
         ]
         current = self.ledger.currentIndex().row()
-        rows = [self.model.row_at(place) for place in dict.fromkeys(places)]
-        if current in places:
+        rows = [row for row in (self.model.row_at(place) for place in dict.fromkeys(places)) if row >= 0]
+        if current in places and self.model.row_at(current) in rows:
             # The one last touched is the one shown.
             first = self.model.row_at(current)
             rows.remove(first)
@@ -261,13 +381,50 @@ class SurveyBench(QWidget):
             self.ledger.scrollTo(first)
         self._quiet = False
 
+    # Copy, paste, export
+
     def copy(self) -> None:
         """Put the selected rows on the clipboard as tab-separated text."""
         places = sorted(index.row() for index in self.ledger.selectionModel().selectedRows())
         QGuiApplication.clipboard().setText(self.model.copied(places))
 
+    def paste(self) -> None:
+        """Show what pasting the clipboard's column into the current column would change."""
+        session = self._session
+        head = COLUMNS[max(0, self.ledger.currentIndex().column())].head
+        column = head if head in (SIZE, FORMAT, ROLE) else SIZE
+        lines = [line.split("\t")[0].strip() for line in QGuiApplication.clipboard().text().splitlines()]
+        values = [line for line in lines if line and line not in {c.head for c in COLUMNS}]
+        places = sorted(place for asset in session.chosen if (place := self.model.place_of(asset)) is not None)
+        rows = [self.model.row_at(place) for place in places]
+        if not values or not rows:
+            return
+        targets = () if self.cuts.everywhere else (session.watched_id,)
+        view = PasteView(session, column, paste(column, values, rows, session.plan(), targets), self)
+        view.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        view.open()
+
+    def export(self) -> None:
+        """Ask for a file and write the textures that the filter shows as CSV."""
+        found, _ = QFileDialog.getSaveFileName(self, "Write the ledger as CSV", "ledger.csv", "CSV (*.csv)")
+        if found:
+            self.write_csv(found)
+
+    def write_csv(self, file: str) -> None:
+        """Write the textures that the filter shows as CSV."""
+        session = self._session
+        assert session.inventory is not None
+        shown = (self.model.row_at(place) for place in range(self.model.rowCount()))
+        kept = frozenset(session.asset_path(asset) for asset in shown if asset >= 0)
+        plans = tuple(session.plan(target.id) for target in session.targets)
+        try:
+            write_atomic(Path(file), as_csv(Survey(session.inventory, plans, (), kept=kept)).encode())
+        except OakTrimError as error:
+            session.failed.emit(error)
+
     def focus_kind(self, kind: type | None) -> None:
         """Put the keyboard on the control of one kind of cut."""
+        self.show_pane(0 if self._whole.currentIndex() else self._panes.currentIndex())
         names = {"Cap": self.cuts.cap, "Drop": self.cuts.drop, "SetFormat": self.cuts.format}
         names |= {"SetLevels": self.cuts.levels, "SetEffort": self.cuts.effort}
         control = names.get(kind.__name__ if kind else "Cap", self.cuts.cap)

@@ -144,7 +144,7 @@ class CutBar(QFrame):
 
     def refresh(self) -> None:
         """Show the cuts of the textures now selected."""
-        count = len(self._session.selected) if self._session.is_open else 0
+        count = len(self._session.chosen) if self._session.is_open else 0
         for control in (self.cap, self.drop, self.format, self.levels, self.effort, self.scope):
             control.setEnabled(count > 0)
         self._who.setText("Nothing selected" if not count else f"Cut {count} texture{'s' if count > 1 else ''}")

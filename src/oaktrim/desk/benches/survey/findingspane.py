@@ -1,0 +1,196 @@
+"""The findings pane: kinds of findings with their counts, what one means here, and its remedy for all of them at once."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+
+from PySide6.QtCore import QSignalBlocker, Qt, Signal
+from PySide6.QtWidgets import (
+    QAbstractItemView,
+    QHBoxLayout,
+    QHeaderView,
+    QInputDialog,
+    QLabel,
+    QPushButton,
+    QTableWidget,
+    QTableWidgetItem,
+    QVBoxLayout,
+    QWidget,
+)
+
+from oaktrim.core.plan.cuts import Change, Cut
+from oaktrim.core.plan.verdict import change_of
+from oaktrim.core.survey.findings.finding import Finding, Severity
+from oaktrim.core.survey.findings.rules import LABELS
+from oaktrim.core.units import bytes_text
+from oaktrim.desk.session import Session
+
+_SIGNS = {Severity.ERROR: "▲ error", Severity.WARNING: "! warning", Severity.NOTE: "· note"}
+
+
+class FindingsPane(QWidget):
+    """A row for each kind of finding; choosing one filters the ledger to what has it."""
+
+    kind_chosen = Signal(str)
+
+    def __init__(self, session: Session, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self._session = session
+        self._groups: dict[str, list[Finding]] = {}
+        self.kinds = QTableWidget(0, 4, accessibleName="Kinds of findings")
+        self._words = QLabel(wordWrap=True, textFormat=Qt.TextFormat.PlainText)
+        self._words.setAlignment(Qt.AlignmentFlag.AlignTop)
+        self.mend = QPushButton("Mend", objectName="primary")
+        self.quiet = QPushButton(
+            "Not here…", toolTip="Keep this finding quiet for these files, with a reason kept in the job"
+        )
+        self.heard = QPushButton("Hear all again")
+        self.mend.clicked.connect(self._mend)
+        self.quiet.clicked.connect(self._ask_reason)
+        self.heard.clicked.connect(self._hear)
+        self._build()
+        session.findings_changed.connect(self.refresh)
+        session.selection_changed.connect(self._say)
+        session.opened.connect(self.refresh)
+
+    def _build(self) -> None:
+        table = self.kinds
+        table.setHorizontalHeaderLabels(["Finding", "", "Files", "At stake"])
+        table.verticalHeader().hide()
+        table.verticalHeader().setDefaultSectionSize(24)
+        table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+        table.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
+        table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
+        table.setShowGrid(False)
+        table.horizontalHeader().setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
+        for column, width in ((1, 78), (2, 46), (3, 76)):
+            table.setColumnWidth(column, width)
+        table.itemSelectionChanged.connect(self._chosen)
+        table.setMinimumWidth(360)
+        keys = QHBoxLayout()
+        for key in (self.mend, self.quiet, self.heard):
+            keys.addWidget(key)
+        keys.addStretch(1)
+        right = QVBoxLayout()
+        right.setContentsMargins(12, 4, 12, 6)
+        right.addWidget(self._words, 1)
+        right.addLayout(keys)
+        row = QHBoxLayout(self)
+        row.setContentsMargins(0, 0, 0, 0)
+        row.addWidget(table, 5)
+        row.addLayout(right, 6)
+
+    @property
+    def code(self) -> str:
+        """The kind that is chosen; empty for none."""
+        rows = self.kinds.selectionModel().selectedRows()
+        return str(self.kinds.item(rows[0].row(), 0).data(Qt.ItemDataRole.UserRole)) if rows else ""
+
+    def refresh(self) -> None:
+        """Show what is wrong now, the gravest first."""
+        groups: dict[str, list[Finding]] = defaultdict(list)
+        for finding in self._session.findings():
+            groups[finding.code].append(finding)
+        kept = self.code
+        self._groups = dict(groups)
+        grave, stake = list(Severity), {code: sum(f.bytes for f in rows) for code, rows in groups.items()}
+        order = sorted(groups, key=lambda code: (grave.index(groups[code][0].severity), -stake[code]))
+        with QSignalBlocker(self.kinds):
+            self.kinds.setRowCount(len(order))
+            for row, code in enumerate(order):
+                severity = groups[code][0].severity
+                count = len({f.path for f in groups[code]})
+                cells = (LABELS[code], _SIGNS[severity], str(count), bytes_text(stake[code]) if stake[code] else "")
+                for column, text in enumerate(cells):
+                    item = QTableWidgetItem(text)
+                    item.setData(Qt.ItemDataRole.UserRole, code)
+                    right = Qt.AlignmentFlag.AlignRight if column > 1 else Qt.AlignmentFlag.AlignLeft
+                    item.setTextAlignment(right | Qt.AlignmentFlag.AlignVCenter)
+                    self.kinds.setItem(row, column, item)
+            if kept in order:
+                self.kinds.selectRow(order.index(kept))
+        self._say()
+        if kept and kept not in order:
+            self.kind_chosen.emit("")
+
+    def choose(self, code: str) -> None:
+        """Choose a kind, or none."""
+        for row in range(self.kinds.rowCount()):
+            if self.kinds.item(row, 0).data(Qt.ItemDataRole.UserRole) == code:
+                self.kinds.selectRow(row)
+                return
+        self.kinds.clearSelection()
+
+    def _chosen(self) -> None:
+        self._say()
+        self.kind_chosen.emit(self.code)
+
+    def _meant(self) -> list[Finding]:
+        """The findings of the chosen kind on what is selected, or on everything where nothing of it is."""
+        rows = self._groups.get(self.code, [])
+        selected = (
+            {self._session.asset_path(asset) for asset in self._session.selected} if self._session.is_open else set()
+        )
+        return [f for f in rows if f.path in selected] if len(selected) > 1 else rows
+
+    def _say(self) -> None:
+        session = self._session
+        rows, meant = self._groups.get(self.code, []), self._meant()
+        if not rows:
+            total = sum(len(found) for found in self._groups.values())
+            self._words.setText(
+                f"{total} findings on {session.watched.name}. Choose a kind to see what has it, why it matters there, and "
+                "what mends it."
+                if total
+                else "Nothing is wrong."
+                if session.is_open
+                else ""
+            )
+        else:
+            first = {session.asset_path(a) for a in session.selected[:1]}
+            shown = next((f for f in rows if f.path in first), rows[0])
+            self._words.setText(f"{shown.path}\n{shown.message}.\n\nWhat to do: {shown.remedy}.")
+        changes = {id(f): change_of(f.fix) for f in meant}
+        can = [f for f in meant if changes[id(f)] is not None and f.path in self._rows()]
+        files = len({f.path for f in can})
+        self.mend.setText(f"Mend {'it' if files == 1 else f'all {files}'}")
+        self.mend.setEnabled(bool(can))
+        self.mend.setVisible(bool(rows))
+        self.quiet.setVisible(bool(rows))
+        quiet = len(session.job.silenced) if session.history is not None else 0
+        self.heard.setText(f"Hear {quiet} again")
+        self.heard.setVisible(quiet > 0)
+
+    def _rows(self) -> dict[str, int]:
+        return self._session.inventory.row_of if self._session.inventory is not None else {}
+
+    def _mend(self) -> None:
+        """Make the cuts that mend what is meant, as one edit on the watched target."""
+        session, wanted = self._session, defaultdict[Change, list[str]](list)
+        for finding in self._meant():
+            change = change_of(finding.fix)
+            if change is not None and finding.path in self._rows():
+                wanted[change].append(finding.path)
+        job = session.job
+        for change, paths in wanted.items():
+            job = job.with_cut(Cut(change, tuple(dict.fromkeys(paths)), (session.watched_id,)))
+        if wanted:
+            session.edit(job, f"mend {LABELS[self.code].lower()}")
+
+    def _ask_reason(self) -> None:
+        paths = tuple(dict.fromkeys(f.path for f in self._meant()))
+        words = f"Keep “{LABELS[self.code]}” quiet on {len(paths)} file{'' if len(paths) == 1 else 's'}, because:"
+        reason, said = QInputDialog.getText(self, "Not here", words)
+        if said and reason.strip():
+            self.silence(reason.strip())
+
+    def silence(self, reason: str) -> None:
+        """Keep the chosen kind quiet on what is meant."""
+        code, paths = self.code, tuple(dict.fromkeys(f.path for f in self._meant()))
+        self._session.edit(self._session.job.with_silence(code, paths, reason), f"quiet: {LABELS[code].lower()}")
+
+    def _hear(self) -> None:
+        job = self._session.job
+        for row in job.silenced:
+            job = job.without_silence(row.code, row.path)
+        self._session.edit(job, "hear all findings")

@@ -1,0 +1,89 @@
+"""The planks pane: what the boards are grouped by, which line they weigh, and where one has zoomed to."""
+
+from __future__ import annotations
+
+from functools import partial
+
+from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
+
+from oaktrim.core.plan.breakdown import Breakdown, Grouping, asset_costs, breakdown
+from oaktrim.core.survey.inventory import Inventory
+from oaktrim.desk.session import Session
+from oaktrim.desk.widgets.planks import Planked, Planks
+
+_LINES = {"memory": "texture memory", "package": "package", "unpacked": "unpacked"}
+
+
+class PlankPane(QWidget):
+    """Planks with their two choices; what is chosen here is chosen in the ledger, and the other way round."""
+
+    def __init__(self, session: Session, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self._session = session
+        self._trees: dict[Grouping, tuple[Inventory, Breakdown, list[list[int]]]] = {}
+        self.planks = Planks()
+        self.grouping = QComboBox(accessibleName="Boards by")
+        self.line = QComboBox(accessibleName="Boards weigh")
+        self._trail = QHBoxLayout()
+        self._trail.setSpacing(2)
+        for group in Grouping:
+            self.grouping.addItem(f"by {group.value}", group)
+        for line, words in _LINES.items():
+            self.line.addItem(words, line)
+        top = QHBoxLayout()
+        top.setContentsMargins(8, 2, 8, 0)
+        top.addLayout(self._trail)
+        top.addStretch(1)
+        for box in (self.grouping, self.line):
+            box.currentIndexChanged.connect(lambda _: self.refresh())
+            top.addWidget(box)
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 0, 0, 4)
+        column.setSpacing(0)
+        column.addLayout(top)
+        column.addWidget(self.planks)
+        self.planks.chosen.connect(session.select)
+        self.planks.zoomed.connect(self._show_trail)
+        session.plans_changed.connect(self._recount)
+        session.selection_changed.connect(self._show_selection)
+
+    def showEvent(self, event: object) -> None:
+        self.refresh()
+
+    def _recount(self) -> None:
+        if not self._session.trying:
+            self.refresh()
+
+    def refresh(self) -> None:
+        """Show what the boards cost now."""
+        inventory = self._session.inventory
+        if inventory is None or not self.isVisible():
+            return
+        group = self.grouping.currentData()
+        if group not in self._trees or self._trees[group][0] is not inventory:
+            tree = breakdown(inventory, group)
+            self._trees[group] = (inventory, tree, tree.children())
+        _, tree, children = self._trees[group]
+        costs = tree.costs(asset_costs(self._session.plan(), self.line.currentData()))
+        families = [*inventory.families.tolist(), *(row.family.value for row in inventory.carried)]
+        self.planks.show_planks(Planked(tree, costs, families, children))
+        self._show_selection()
+
+    def _show_selection(self) -> None:
+        self.planks.select_assets(frozenset(self._session.selected))
+
+    def _show_trail(self) -> None:
+        while self._trail.count():
+            item = self._trail.takeAt(0)
+            if item.widget() is not None:
+                item.widget().hide()
+                item.widget().deleteLater()
+        trail = self.planks.trail()
+        for place, (board, name) in enumerate(trail):
+            key = QPushButton(name)
+            key.setObjectName("plain")
+            key.setEnabled(place < len(trail) - 1)
+            key.clicked.connect(partial(lambda b, _=False: self.planks.zoom(b), board))
+            self._trail.addWidget(key)
+            if place < len(trail) - 1:
+                self._trail.addWidget(QLabel("›", objectName="soft"))

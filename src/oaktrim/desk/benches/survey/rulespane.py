@@ -1,0 +1,168 @@
+"""The role rules pane: what each role may cost beside its base colour; changing one moves the budget rules at once."""
+
+from __future__ import annotations
+
+from functools import partial
+
+import numpy as np
+from PySide6.QtCore import QSignalBlocker
+from PySide6.QtWidgets import (
+    QComboBox,
+    QGridLayout,
+    QHBoxLayout,
+    QLabel,
+    QPushButton,
+    QScrollArea,
+    QVBoxLayout,
+    QWidget,
+)
+
+from oaktrim.core.plan.rolerules import RoleRule, share_text
+from oaktrim.core.survey.findings.finding import COMMON_SHARES
+from oaktrim.core.survey.roles import Role
+from oaktrim.desk.session import Session
+
+# Cells that one role takes in the grid.
+_COLUMNS = 5
+_SHARES = (1.0, 0.5, 0.25, 0.125)
+_SIDES = (None, *(1 << power for power in range(4, 14)))
+
+
+class RulesPane(QWidget):
+    """One line a role that occurs: share, floor, ceiling, how many textures it moves, and how many are cut by hand."""
+
+    def __init__(self, session: Session, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self._session = session
+        self._lines: dict[Role, tuple[QComboBox, QComboBox, QComboBox, QLabel]] = {}
+        self.scope = QComboBox(accessibleName="Targets that the rules are for")
+        self.common = QPushButton(
+            "Use the common rule", toolTip="Normals at a half, surface values at a quarter of the base colour"
+        )
+        self.common.clicked.connect(self._use_common)
+        self._grid = QGridLayout()
+        self._grid.setHorizontalSpacing(8)
+        self._grid.setVerticalSpacing(3)
+        inside = QWidget(objectName="sheet")
+        body = QVBoxLayout(inside)
+        body.setContentsMargins(12, 4, 12, 6)
+        body.addLayout(self._grid)
+        body.addStretch(1)
+        scroll = QScrollArea(widgetResizable=True, frameShape=QScrollArea.Shape.NoFrame)
+        scroll.setWidget(inside)
+        top = QHBoxLayout()
+        top.setContentsMargins(12, 2, 12, 2)
+        about = QLabel(
+            "A role ships at its share of what its material's base colour ships at; a cut by hand wins.",
+            objectName="soft",
+        )
+        top.addWidget(about, 1)
+        top.addWidget(self.common)
+        top.addWidget(QLabel("for", objectName="soft"))
+        top.addWidget(self.scope)
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(0)
+        column.addLayout(top)
+        column.addWidget(scroll)
+        self.scope.currentIndexChanged.connect(lambda _: self.refresh())
+        session.opened.connect(self._rebuild)
+        session.watched_changed.connect(self._show_scope)
+        session.job_changed.connect(self.refresh)
+
+    @property
+    def targets(self) -> tuple[str, ...]:
+        """Targets that a rule made here is for; empty for all."""
+        return () if self.scope.currentIndex() == 0 else (self._session.watched_id,)
+
+    def _show_scope(self) -> None:
+        with QSignalBlocker(self.scope):
+            kept = max(0, self.scope.currentIndex())
+            self.scope.clear()
+            self.scope.addItems(["all targets", f"{self._session.watched.name} only"])
+            self.scope.setCurrentIndex(kept)
+        self.refresh()
+
+    def _rebuild(self) -> None:
+        inventory = self._session.inventory
+        assert inventory is not None
+        while self._grid.count():
+            item = self._grid.takeAt(0)
+            if item.widget() is not None:
+                item.widget().hide()
+                item.widget().deleteLater()
+        self._lines = {}
+        there = {guess.role for guess in inventory.roles}
+        roles = [role for role in Role if role in there]
+        half = -(-len(roles) // 2)
+        for half_of in range(2 if len(roles) > 1 else 1):
+            for place, text in enumerate(("Role", "Of base colour", "At least", "At most")):
+                self._grid.addWidget(QLabel(text, objectName="caption"), 0, half_of * _COLUMNS + place)
+        for number, role in enumerate(roles):
+            line, start = 1 + number % half, number // half * _COLUMNS
+            share, floor, ceiling = QComboBox(), QComboBox(), QComboBox()
+            share.addItem("no rule", None)
+            for value in _SHARES:
+                share.addItem(share_text(value), value)
+            for box in (floor, ceiling):
+                for side in _SIDES:
+                    box.addItem("–" if side is None else str(side), side)
+            effect = QLabel(objectName="caption")
+            for name, box in (("share", share), ("floor", floor), ("ceiling", ceiling)):
+                box.setAccessibleName(f"{role.label}: {name}")
+                box.activated.connect(partial(lambda r, _: self._changed(r), role))
+            for place, widget in enumerate((QLabel(role.label), share, floor, ceiling, effect)):
+                self._grid.addWidget(widget, line, start + place)
+            self._lines[role] = (share, floor, ceiling, effect)
+        for column in (4, 4 + _COLUMNS):
+            self._grid.setColumnStretch(column, 1)
+        self._show_scope()
+
+    def _rule(self, role: Role) -> RoleRule | None:
+        rules = self._session.job.role_rules
+        return next((rule for rule in rules if (rule.role, rule.targets) == (role, self.targets)), None)
+
+    def refresh(self) -> None:
+        """Show the rules as they are, and what they do on the watched target."""
+        session = self._session
+        if not session.is_open or session.inventory is None:
+            return
+        plan = session.plan()
+        codes = session.inventory.role_codes
+        for role, (share, floor, ceiling, effect) in self._lines.items():
+            rule = self._rule(role)
+            for box, value in (
+                (share, rule and rule.share),
+                (floor, rule and rule.floor),
+                (ceiling, rule and rule.ceiling),
+            ):
+                place = box.findData(value)
+                if place < 0:
+                    box.addItem(str(value), value)
+                    place = box.count() - 1
+                box.setCurrentIndex(place)
+            floor.setEnabled(rule is not None)
+            ceiling.setEnabled(rule is not None)
+            mine = codes == list(Role).index(role)
+            moved, by_hand = int(np.sum(mine & (plan.rule >= 0))), int(np.sum(mine & plan.overruled))
+            effect.setText(f"{moved} of {int(mine.sum())} smaller" + (f", {by_hand} ✎" if by_hand else ""))
+            effect.setToolTip(f"{moved} textures made smaller by the rule, {by_hand} cut by hand in its place")
+
+    def _changed(self, role: Role) -> None:
+        share, floor, ceiling, _ = self._lines[role]
+        job = self._session.job
+        if share.currentData() is None:
+            self._session.edit(job.without_rule(role, self.targets), f"no rule for {role.label.lower()}")
+            return
+        low, high = floor.currentData(), ceiling.currentData()
+        if low is not None and high is not None and low > high:
+            high = low
+        rule = RoleRule(role, share.currentData(), low, high, self.targets)
+        self._session.edit(job.with_rule(rule), f"rule: {role.label.lower()} {rule.label}")
+
+    def _use_common(self) -> None:
+        job = self._session.job
+        for role in self._lines:
+            if role in COMMON_SHARES:
+                job = job.with_rule(RoleRule(role, COMMON_SHARES[role], targets=self.targets))
+        self._session.edit(job, "the common role rule")

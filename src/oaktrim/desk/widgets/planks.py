@@ -1,0 +1,262 @@
+"""Planks: what eats the budget, as rows of boards whose width is their cost; zoom into a board, walk them by keys."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, Signal
+from PySide6.QtGui import QColor, QFont, QFontMetrics, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
+from PySide6.QtWidgets import QSizePolicy, QToolTip, QWidget
+
+from oaktrim.core.plan.breakdown import Breakdown
+from oaktrim.core.units import bytes_text
+from oaktrim.desk.look.tokens import Tokens, tokens
+
+_ROW, _GAP, _LABELS, _ROWS = 27, 3, 72, 4
+_LEAST = 1.5
+
+
+@dataclass(frozen=True)
+class Planked:
+    """What planks show.
+
+    Parameters
+    ----------
+    costs : of each board; families : of each asset, by value
+    children : the boards below each board
+    """
+
+    tree: Breakdown
+    costs: NDArray[np.float64]
+    families: list[str]
+    children: list[list[int]]
+
+
+class Planks(QWidget):
+    """Rows of boards; a click chooses what lies under a board, a double click or Enter zooms into it."""
+
+    chosen = Signal(list)
+    zoomed = Signal()
+
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self._shown: Planked | None = None
+        self._boards: list[tuple[QRectF, int]] = []
+        self._root = self._at = 0
+        self._selected: frozenset[int] = frozenset()
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+        self.setAccessibleName("Planks: what eats the budget")
+
+    def sizeHint(self) -> QSize:
+        return QSize(600, _ROWS * (_ROW + _GAP) + 8)
+
+    def minimumSizeHint(self) -> QSize:
+        return QSize(300, self.sizeHint().height())
+
+    def show_planks(self, planked: Planked) -> None:
+        """Show other costs; a tree of the same shape keeps its zoom."""
+        same = self._shown is not None and self._shown.tree is planked.tree
+        self._shown = planked
+        if not same:
+            self._root = self._at = 0
+        self._lay()
+        self.zoomed.emit()
+
+    def select_assets(self, assets: frozenset[int]) -> None:
+        """Mark the boards of some assets."""
+        self._selected = assets
+        self.update()
+
+    def trail(self) -> list[tuple[int, str]]:
+        """Return the boards from the whole down to the one that fills the width, with their names."""
+        if self._shown is None:
+            return []
+        found, board = [], self._root
+        while board >= 0:
+            found.append((board, self._shown.tree.names[board]))
+            board = self._shown.tree.parent[board]
+        return found[::-1]
+
+    def zoom(self, board: int) -> None:
+        """Have a board fill the width; a leaf is chosen instead."""
+        if self._shown is None:
+            return
+        if self._shown.children[board]:
+            self._root = self._at = board
+            self._lay()
+            self.zoomed.emit()
+        else:
+            self._choose(board)
+
+    def _lay(self) -> None:
+        """Find where each board stands; those too narrow to see are left out, with all that is below them."""
+        self._boards = []
+        shown = self._shown
+        if shown is None or self._root >= len(shown.tree.names) or shown.costs[self._root] <= 0:
+            self.update()
+            return
+        scale = (self.width() - _LABELS - 8) / float(shown.costs[self._root])
+        above = [(self._root, float(_LABELS))]
+        for level in range(_ROWS):
+            row: list[tuple[int, float]] = []
+            for parent, left in above:
+                start = left
+                for board in sorted(shown.children[parent], key=lambda b: -shown.costs[b]):
+                    width = float(shown.costs[board]) * scale
+                    if width < _LEAST:
+                        break
+                    top = 4 + level * (_ROW + _GAP)
+                    self._boards.append((QRectF(start, top, max(1.0, width - 1.5), _ROW), board))
+                    row.append((board, start))
+                    start += width
+            above = row
+        self.update()
+
+    def resizeEvent(self, event: object) -> None:
+        self._lay()
+
+    # Gestures
+
+    def _board_at(self, point: QPointF) -> int:
+        return next((board for rect, board in self._boards if rect.contains(point)), -1)
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        board = self._board_at(event.position())
+        if board >= 0:
+            self._at = board
+            self._choose(board)
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
+        board = self._board_at(event.position())
+        if board >= 0:
+            self.zoom(board)
+
+    def _out(self) -> None:
+        if self._shown is not None and self._root:
+            self.zoom(self._shown.tree.parent[self._root])
+
+    def _choose(self, board: int) -> None:
+        assert self._shown is not None
+        found: dict[int, None] = {}
+        pending = [board]
+        while pending:
+            each = pending.pop()
+            if self._shown.tree.asset[each] >= 0:
+                found[self._shown.tree.asset[each]] = None
+            pending.extend(reversed(self._shown.children[each]))
+        self.update()
+        self.chosen.emit(list(found))
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        if self._shown is None:
+            return
+        key = Qt.Key(event.key())
+        drawn = [board for _, board in self._boards]
+        tree = self._shown.tree
+        beside = [b for b in drawn if tree.parent[b] == tree.parent[self._at]] if self._at in drawn else drawn[:1]
+        place = beside.index(self._at) if self._at in beside else 0
+        if key in (Qt.Key.Key_Left, Qt.Key.Key_Right) and beside:
+            step = 1 if key == Qt.Key.Key_Right else -1
+            self._walk(beside[max(0, min(len(beside) - 1, place + step))])
+        elif key == Qt.Key.Key_Up and tree.parent[self._at] in drawn:
+            self._walk(tree.parent[self._at])
+        elif key == Qt.Key.Key_Down:
+            below = [board for board in drawn if tree.parent[board] == self._at]
+            self._walk(below[0] if below else self._at)
+        elif key in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
+            self.zoom(self._at)
+        elif key in (Qt.Key.Key_Backspace, Qt.Key.Key_Escape):
+            self._out()
+        else:
+            super().keyPressEvent(event)
+
+    def _walk(self, board: int) -> None:
+        self._at = board
+        self._choose(board)
+
+    def event(self, event: QEvent) -> bool:
+        if event.type() == QEvent.Type.ToolTip and self._shown is not None:
+            board = self._board_at(QPointF(event.pos()))  # type: ignore[attr-defined]
+            if board >= 0:
+                QToolTip.showText(event.globalPos(), self._words(board), self)  # type: ignore[attr-defined]
+            return True
+        return super().event(event)
+
+    def _words(self, board: int) -> str:
+        assert self._shown is not None
+        shown = self._shown
+        asset, cost = shown.tree.asset[board], float(shown.costs[board])
+        share = cost / max(1.0, float(shown.costs[0])) * 100
+        text = f"{shown.tree.names[board]}\n{bytes_text(round(cost))}, {share:.1f} % of the whole"
+        if asset >= 0 and shown.tree.weight[board] < 1:
+            whole = cost / shown.tree.weight[board]
+            places = [b for b, a in enumerate(shown.tree.asset) if a == asset]
+            parents = ", ".join(dict.fromkeys(shown.tree.names[shown.tree.parent[b]] for b in places[:8]))
+            text += f"\nshared by {len(places)}: {parents}; {bytes_text(round(whole))} in all, counted once"
+        return text
+
+    # Painting
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        painter, now = QPainter(self), tokens()
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        font = QFont(self.font())
+        font.setPixelSize(11)
+        painter.setFont(font)
+        if not self._boards:
+            painter.setPen(QColor(now.soft))
+            painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, "Nothing here weighs anything on this line.")
+            painter.end()
+            return
+        assert self._shown is not None
+        told = set[float]()
+        for rect, board in self._boards:
+            if rect.top() not in told:
+                told.add(rect.top())
+                painter.setPen(QColor(now.soft))
+                kind = self._shown.tree.kinds[board]
+                label = QRectF(8, rect.top(), _LABELS - 12, _ROW)
+                painter.drawText(label, Qt.AlignmentFlag.AlignVCenter, kind.capitalize())
+            self._paint_board(painter, now, rect, board)
+        painter.end()
+
+    def _paint_board(self, painter: QPainter, now: Tokens, rect: QRectF, board: int) -> None:
+        assert self._shown is not None
+        asset = self._shown.tree.asset[board]
+        shared = asset >= 0 and self._shown.tree.weight[board] < 1
+        ground = now.family(self._shown.families[asset]) if asset >= 0 else QColor(now.oak_pale)
+        if shared and rect.width() > 16:
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(ground)
+            painter.drawPolygon(_dovetail(rect))
+        else:
+            painter.fillRect(rect, ground)
+        marked = asset >= 0 and asset in self._selected
+        if marked or (board == self._at and self.hasFocus()):
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.setPen(QPen(QColor(now.ink), 2 if marked else 1.5))
+            painter.drawRect(rect.adjusted(1, 1, -1, -1))
+        if rect.width() < 24:
+            return
+        inset = 9 if shared else 6
+        room = int(rect.width()) - 2 * inset
+        metrics = QFontMetrics(painter.font())
+        name, cost = self._shown.tree.names[board], bytes_text(round(float(self._shown.costs[board])))
+        text = f"{name}  {cost}"
+        if metrics.horizontalAdvance(text) > room:
+            text = metrics.elidedText(name, Qt.TextElideMode.ElideRight, room)
+        painter.setPen(QColor(now.on_oak if asset >= 0 else now.ink))
+        painter.drawText(rect.adjusted(inset, 0, -2, 0), Qt.AlignmentFlag.AlignVCenter, text)
+
+
+def _dovetail(rect: QRectF) -> QPolygonF:
+    """Return a board whose ends are cut to fit others."""
+    notch, third = 5.0, rect.height() / 3
+    left, right, top = rect.left(), rect.right(), rect.top()
+    ends = [(left, 0), (right, 0), (right - notch, third), (right, third)]
+    ends += [(right, 2 * third), (right - notch, 2 * third), (right, 3 * third), (left, 3 * third)]
+    ends += [(left + notch, 2 * third), (left, 2 * third), (left, third), (left + notch, third)]
+    return QPolygonF([QPointF(x, top + y) for x, y in ends])
