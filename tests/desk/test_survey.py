@@ -111,7 +111,7 @@ def test_role_rules_move_the_totals_and_hands_win(qtbot, opened):
     assert session.job.role_rules == (RoleRule(Role.NORMAL, 0.25),)
     assert session.plan().total("memory") < before
     assert window.rules.rulers["memory"]._reading.total == session.plan().total("memory")
-    assert "1 of 1 smaller" in pane._lines[Role.NORMAL][3].text()
+    assert "1 of 1" in pane._lines[Role.NORMAL][3].text()
     session.select([row(window, "oak_n.png")])
     assert "Role: a quarter of base colour" in [rung.cause for rung in window.swatch.ladder._rungs]
     session.cut(Cap(256), everywhere=True, keep=True)

@@ -14,6 +14,7 @@ from oaktrim.core.pixels.resample import Resampling
 from oaktrim.core.pixels.statistics import pixel_facts
 from oaktrim.core.progress import Progress, Task, finish
 from oaktrim.core.scene.uvs import overlap_share
+from oaktrim.core.survey.sample import sample_of
 
 
 def warm() -> Task[None]:
@@ -30,6 +31,7 @@ def warm() -> Task[None]:
     for done, picture in enumerate(pictures):
         yield Progress(done, total, f"compiling for {picture.bit_depth}-bit pictures")
         pixel_facts(picture)
+        sample_of(picture)
         make_levels(picture, how=Resampling(normals=len(picture.channels) >= 3), threads=1)
     for done, name in enumerate(ENCODABLE, len(pictures)):
         yield Progress(done, total, f"compiling {FORMATS[name].label}")

@@ -4,6 +4,7 @@ a normal map and which way its green axis points, and how much light is baked in
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cache
 
 import numpy as np
 import scipy.fft
@@ -45,13 +46,12 @@ def detail_share(image: Image, facts: PixelFacts) -> float:
     side = tiles.shape[1]
     if side < 16 or facts.constant:
         return 1.0
-    window = np.hanning(side).astype(np.float32)
+    window, highest = _spectrum_of(side)
     flat = tiles - tiles.mean(axis=(1, 2), keepdims=True)
-    spectrum = np.abs(scipy.fft.rfft2(flat * (window[:, None] * window)[None, :, :, None], axes=(1, 2))) ** 2
-    down = np.minimum(np.arange(side), side - np.arange(side))
-    highest = np.maximum(down[:, None], np.arange(spectrum.shape[2])[None, :])
+    bins = scipy.fft.rfft2(flat * window[None, :, :, None], axes=(1, 2))
+    spectrum = bins.real**2 + bins.imag**2
     total = spectrum.sum(axis=(1, 2))
-    rounding = _ROUNDING * float((window**2).sum()) ** 2
+    rounding = _ROUNDING * float((np.hanning(side) ** 2).sum()) ** 2
     used = 1.0
     for share in (0.5, 0.25):
         fine = highest > _BEYOND * side * share / 2
@@ -59,6 +59,14 @@ def detail_share(image: Image, facts: PixelFacts) -> float:
             break
         used = share
     return used
+
+
+@cache
+def _spectrum_of(side: int) -> tuple[Pixels, Pixels]:
+    """Return the window (side, side) and the frequency of each bin (side, side // 2 + 1), the larger of both ways."""
+    hann = np.hanning(side).astype(np.float32)
+    down = np.minimum(np.arange(side), side - np.arange(side))
+    return hann[:, None] * hann, np.maximum(down[:, None], np.arange(side // 2 + 1)[None, :])
 
 
 def seam_ratio(image: Image) -> tuple[float, float]:
@@ -90,12 +98,15 @@ def normal_facts(image: Image, facts: PixelFacts) -> NormalFacts:
     """
     if len(image.channels) < 3 or image.is_float:
         return NormalFacts(False, 1.0, 0)
-    tiles = busy_tiles(image, facts)[..., :3] * 2 - 1
-    length = np.sqrt((tiles**2).sum(axis=-1))
-    error = float(np.abs(length - 1).mean())
+    step = max(1, max(image.size) // 32)
+    few = image.pixels[step // 2 :: step, step // 2 :: step, :3] / np.float32(unit_codes(image) / 2) - 1
+    error = float(np.abs(np.sqrt((few**2).sum(axis=-1)) - 1).mean()) if few.size else 1.0
     mean = facts.means[..., :3].mean(axis=(0, 1)) / unit_codes(image)
     upright = abs(mean[0] - 0.5) < 0.06 and abs(mean[1] - 0.5) < 0.06 and mean[2] > 0.75
-    likely = bool(upright and error < 0.06 and float((tiles[..., 2] > 0).mean()) > 0.99 and not facts.grey)
+    if not upright:
+        return NormalFacts(False, error, 0)
+    likely = bool(error < 0.06 and float((few[..., 2] > 0).mean()) > 0.99 and not facts.grey)
+    tiles = busy_tiles(image, facts)[..., :3] * 2 - 1
     steep = np.maximum(tiles[..., 2], 0.1)
     across, up = tiles[..., 0] / steep, tiles[..., 1] / steep
     # Rows run down, so a green that points up falls along them.
@@ -119,12 +130,10 @@ def baked_light(image: Image, facts: PixelFacts) -> float:
     cells = np.maximum(facts.means[..., :3] / unit_codes(image), 1 / 255) ** 2.2
     light = np.log2(cells @ np.array([0.2126, 0.7152, 0.0722]))
     chroma = cells / cells.sum(axis=-1, keepdims=True)
-    y, x = np.mgrid[-1 : 1 : light.shape[0] * 1j, -1 : 1 : light.shape[1] * 1j]
-    terms = np.stack([np.ones_like(x), x, y, x * x, y * y, x * y], axis=-1).reshape(-1, 6)
+    terms, solve = _quadratic(light.shape[0])
 
     def fitted(values: Pixels) -> Pixels:
-        weights, *_ = np.linalg.lstsq(terms, values.reshape(-1), rcond=None)
-        return np.asarray(terms @ weights)
+        return np.asarray(terms @ (solve @ values.reshape(-1)))
 
     smooth = fitted(light)
     left = light.reshape(-1) - smooth
@@ -132,3 +141,11 @@ def baked_light(image: Image, facts: PixelFacts) -> float:
     explained = float(smooth.var() / max(1e-9, smooth.var() + left.var()))
     painted = max(float(np.ptp(fitted(chroma[..., c]))) for c in range(3))
     return spread if explained > 0.6 and painted < 0.12 else 0.0
+
+
+@cache
+def _quadratic(side: int) -> tuple[Pixels, Pixels]:
+    """Return the terms of a quadratic over a grid (side * side, 6), and what fits its weights to values by least squares."""
+    y, x = np.mgrid[-1 : 1 : side * 1j, -1 : 1 : side * 1j]
+    terms = np.stack([np.ones_like(x), x, y, x * x, y * y, x * y], axis=-1).reshape(-1, 6)
+    return terms, np.linalg.pinv(terms)

@@ -11,7 +11,7 @@ from oaktrim.core.codecs.texture import ENCODABLE
 from oaktrim.core.progress import spread
 from oaktrim.core.survey.cache import SurveyCache
 from oaktrim.core.survey.inventory import Inventory
-from oaktrim.core.survey.sample import PACKINGS, SCALES, packed_share
+from oaktrim.core.survey.sample import FIRST, PACKINGS, SCALES, packed_share
 from oaktrim.core.targets.arrival import FORMAT_INDEX
 
 # Row, format, scale and packing method.
@@ -32,13 +32,14 @@ class PackedShares:
         self._known: dict[tuple[int, int, str], NDArray[np.float32]] = {}
         self._guess: dict[str, NDArray[np.float32]] = {}
         natural = inventory.natural
+        first = np.array([t.packed.get(FIRST, np.nan) for t in inventory.textures], np.float32)
         for method in PACKINGS:
             shares = np.array([t.packed.get(method, np.nan) for t in inventory.textures], np.float32)
             for place in np.unique(natural):
                 column = self._column(int(place), 0, method)
                 column[natural == place] = shares[natural == place]
             # Blocks are already dense: what packs to a fifth as plain pixels packs to a good half as blocks.
-            self._guess[method] = np.sqrt(np.nan_to_num(shares, nan=0.8))
+            self._guess[method] = np.sqrt(np.nan_to_num(first, nan=0.8))
         # Of each row, the sizes that were really measured, by recipe.
         self.measured: dict[int, dict[str, int]] = {}
         self._has_pixels = np.array([bool(t.pixels) for t in inventory.textures], np.bool_)

@@ -36,7 +36,7 @@ from oaktrim.core.survey.facts import (
     TextureFacts,
     natural_format,
 )
-from oaktrim.core.survey.sample import PACKINGS, Sample, pack_bytes, packed_share, sample_of
+from oaktrim.core.survey.sample import FIRST, PACKINGS, Sample, pack_bytes, packed_share, sample_of
 
 _LOOKED_AT = 1 << 20
 # No other slot of glTF 2.0 or MTL looks at alpha; what is not known might.
@@ -93,7 +93,7 @@ def _texture(data: bytes, path: str, seen: Seen, max_pixels: int) -> tuple[Textu
         sample = sample_of(image)
         natural = head.format or natural_format(head.channels, head.bit_depth, head.floating)
         looks = _looks(image, pixel_facts(image))
-        looks["packed"] = {m: packed_share(sample.pieces[0], natural, p) for m, p in PACKINGS.items()}
+        looks["packed"] = {FIRST: packed_share(sample.pieces[0], natural, PACKINGS[FIRST])}
     facts = TextureFacts(
         path, seen.file_bytes if path == seen.path else len(data), seen.file_time, content, head.kind, head.width,
         head.height, head.channels, head.bit_depth, head.floating, head.levels, head.format, head.profile,

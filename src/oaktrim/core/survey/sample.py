@@ -9,12 +9,13 @@ from dataclasses import dataclass
 import lz4.frame
 import numpy as np
 from backports import zstd
+from numba import njit
 from PIL import Image as PillowImage
 
 from oaktrim.core.codecs.effort import Effort, EncodeOptions
 from oaktrim.core.codecs.texture import encode_level
 from oaktrim.core.formats.catalogue import format_named
-from oaktrim.core.pixels.image import Image, Pixels, to_rgba
+from oaktrim.core.pixels.image import Image, Pixels, held, to_rgba
 from oaktrim.core.targets.target import Packing
 
 _WIDE, _HIGH, _TILES_ACROSS, _TILES_DOWN = 256, 16, 2, 4
@@ -22,6 +23,8 @@ THUMBNAIL = 56
 # A sample is kept at the source's size, at a half and at a quarter of it.
 SCALES = 3
 
+# What the survey itself packs the natural format with; other methods are measured when a target asks for them.
+FIRST = "zstd"
 # What estimates are measured with, by method; targets may pack harder, which changes little.
 PACKINGS = {"deflate": Packing("deflate", 6), "zstd": Packing("zstd", 6), "lz4": Packing("lz4", 3)}
 
@@ -54,14 +57,28 @@ def _pieces(image: Image, scale: int) -> Image:
     return image.with_pixels(np.ascontiguousarray(_averaged(pixels, 1 << scale)))
 
 
+@njit(nogil=True, cache=True)
+def _average(pixels, across, down, out):
+    """Fill `out` (h, w, C) float32 with the means of squares of `down` by `across` pixels (H, W, C)."""
+    height, width, channels = out.shape
+    part = np.float32(1.0 / (across * down))
+    for y in range(height):
+        for x in range(width):
+            for c in range(channels):
+                total = np.float32(0)
+                for v in range(y * down, y * down + down):
+                    for u in range(x * across, x * across + across):
+                        total += np.float32(pixels[v, u, c])
+                out[y, x, c] = total * part
+
+
 def _averaged(pixels: Pixels, step: int) -> Pixels:
     """Return the means of squares of `step` pixels, rounded once: rounding in between would add grain that does not pack."""
-    across, down = (min(step, side) for side in (pixels.shape[1], pixels.shape[0]))
     if step == 1:
         return pixels
-    height, width = pixels.shape[0] // down, pixels.shape[1] // across
-    squares = pixels[: height * down, : width * across].reshape(height, down, width, across, -1)
-    means = squares.mean(axis=(1, 3), dtype=np.float32)
+    down, across = (min(step, side) for side in pixels.shape[:2])
+    means = np.empty((pixels.shape[0] // down, pixels.shape[1] // across, pixels.shape[2]), np.float32)
+    _average(held(pixels.astype(np.float32) if pixels.dtype == np.float16 else pixels), across, down, means)
     whole: Pixels = (means if pixels.dtype.kind == "f" else np.rint(means)).astype(pixels.dtype)
     return whole
 

@@ -167,7 +167,11 @@ def scaled_copy(ground: Ground) -> Iterator[Finding]:
     """A picture is another one at a smaller size."""
     i = ground.inventory
     shape = i.column("width") / np.maximum(1, i.column("height"))
-    rows = np.flatnonzero(ground.has_pixels & ~ground.flags("constant") & (np.minimum(i.width, i.height) >= 16))
+    # Of equal pictures one will do: that they are equal is a finding of its own.
+    alone = np.zeros(len(i.textures), np.bool_)
+    alone[np.unique(i.column("pixels"), return_index=True)[1]] = True
+    large_enough = np.minimum(i.width, i.height) >= 16
+    rows = np.flatnonzero(ground.has_pixels & alone & ~ground.flags("constant") & large_enough)
     if len(rows) < 2:
         return
     means = (

@@ -48,7 +48,8 @@ _ROW_HEIGHT = 30
 _WIDTHS = (180, 98, 76, 82, 74, 72, 74, 72, 66, 72, 72, 60, 56, 66)
 # A ledger narrower than this shows no package column; the figure stays in the budget rules.
 _ROOM_FOR_ALL, _PACKAGE = 800, 7
-_PANE_HEIGHT = 164
+# Of planks, findings and role rules.
+_PANE_HEIGHTS = (164, 190, 246)
 _ALL, _FINDINGS, _CUT, _SHARED, _UNUSED, _OTHERS = "All", "Findings", "Cut", "Shared", "Unused", "Others"
 _QUERIES = {_FINDINGS: "findings>0", _CUT: "is:cut", _SHARED: "is:shared", _UNUSED: "is:unused", _OTHERS: "-is:texture"}
 _NOT_WITHOUT_MODELS = (_SHARED, _UNUSED, _OTHERS)
@@ -103,7 +104,7 @@ class SurveyBench(QWidget):
         for pane in (self.planks, self.findings, self.rules):
             self._panes.addWidget(pane)
         self._panes.setObjectName("sheet")
-        self._panes.setFixedHeight(_PANE_HEIGHT)
+        self._panes.setFixedHeight(_PANE_HEIGHTS[0])
         column.addWidget(self._panes)
         top = QHBoxLayout()
         top.setContentsMargins(10, 6, 10, 6)
@@ -149,6 +150,7 @@ class SurveyBench(QWidget):
         self._whole.setCurrentIndex(1 if place == 3 else 0)
         if place < 3:
             self._panes.setCurrentIndex(place)
+            self._panes.setFixedHeight(_PANE_HEIGHTS[place])
         if place != 1 and self._code:
             self.findings.choose("")
 

@@ -96,7 +96,7 @@ class RulesPane(QWidget):
         roles = [role for role in Role if role in there]
         half = -(-len(roles) // 2)
         for half_of in range(2 if len(roles) > 1 else 1):
-            for place, text in enumerate(("Role", "Of base colour", "At least", "At most")):
+            for place, text in enumerate(("Role", "Of base colour", "At least", "At most", "Smaller")):
                 self._grid.addWidget(QLabel(text, objectName="caption"), 0, half_of * _COLUMNS + place)
         for number, role in enumerate(roles):
             line, start = 1 + number % half, number // half * _COLUMNS
@@ -107,6 +107,9 @@ class RulesPane(QWidget):
             for box in (floor, ceiling):
                 for side in _SIDES:
                     box.addItem("–" if side is None else str(side), side)
+            share.setFixedWidth(92)
+            floor.setFixedWidth(66)
+            ceiling.setFixedWidth(66)
             effect = QLabel(objectName="caption")
             for name, box in (("share", share), ("floor", floor), ("ceiling", ceiling)):
                 box.setAccessibleName(f"{role.label}: {name}")
@@ -145,7 +148,7 @@ class RulesPane(QWidget):
             ceiling.setEnabled(rule is not None)
             mine = codes == list(Role).index(role)
             moved, by_hand = int(np.sum(mine & (plan.rule >= 0))), int(np.sum(mine & plan.overruled))
-            effect.setText(f"{moved} of {int(mine.sum())} smaller" + (f", {by_hand} ✎" if by_hand else ""))
+            effect.setText(f"{moved} of {int(mine.sum())}" + (f", {by_hand} ✎" if by_hand else ""))
             effect.setToolTip(f"{moved} textures made smaller by the rule, {by_hand} cut by hand in its place")
 
     def _changed(self, role: Role) -> None:
