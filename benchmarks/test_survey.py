@@ -89,7 +89,7 @@ def test_a_large_job(large, benchmark):
 _WINDOW = """
 import resource, sys, time
 from pathlib import Path
-from PySide6.QtCore import QSettings
+from PySide6.QtCore import QEventLoop, QSettings
 from PySide6.QtWidgets import QApplication
 from oaktrim.core.survey.cache import SurveyCache
 from oaktrim.desk.look.dress import dress_application
@@ -103,9 +103,10 @@ window = Window(Session(cache=SurveyCache(Path(cache))))
 window.show()
 app.processEvents()
 started = time.perf_counter()
+loop = QEventLoop()
+window.session.opened.connect(loop.quit)
 window.session.open(Path(root))
-while not window.session.is_open:
-    app.processEvents()
+loop.exec()
 window.survey.ledger.viewport().repaint()
 opened = time.perf_counter() - started
 window.session.select(range(len(window.session.inventory.textures)))

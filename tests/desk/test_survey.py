@@ -142,6 +142,7 @@ def test_the_history_strip_goes_back_and_forth(qtbot, opened):
 def test_planks_share_the_selection(qtbot, opened):
     window, session = opened, opened.session
     planks = window.survey.planks.planks
+    qtbot.waitUntil(lambda: bool(planks._boards), timeout=WAIT)
     names = planks._shown.tree.names
     drawn = {names[board]: rect for rect, board in planks._boards}
     assert {"yard", "boat", "planks", "oak_base.png"} <= set(drawn)
@@ -159,6 +160,8 @@ def test_planks_share_the_selection(qtbot, opened):
     grouping = window.survey.planks.grouping
     for group in Grouping:
         grouping.setCurrentIndex(grouping.findData(group))
+        kinds = {Grouping.OWNER: "scene", Grouping.FOLDER: "folder", Grouping.FAMILY: "family"}
+        qtbot.waitUntil(lambda kind=kinds[group]: kind in planks._shown.tree.kinds, timeout=WAIT)
         costs = planks._shown.costs
         assert costs[0] == pytest.approx(session.plan().total("memory"))
 

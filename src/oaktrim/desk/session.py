@@ -22,6 +22,7 @@ from oaktrim.core.survey.cache import SurveyCache
 from oaktrim.core.survey.findings.finding import Finding
 from oaktrim.core.survey.inventory import Inventory, difference
 from oaktrim.core.survey.scan import scan
+from oaktrim.core.targets.arrival import weigh_nothing
 from oaktrim.core.targets.target import Target
 from oaktrim.core.units import bytes_text
 from oaktrim.desk.work.tasks import Work, as_task, start
@@ -60,6 +61,7 @@ class Session(QObject):
         self.history: History | None = None
         self.inventory: Inventory | None = None
         self.selected: tuple[int, ...] = ()
+        self._chosen_of: tuple[tuple[int, ...], Inventory | None, tuple[int, ...], tuple[str, ...]] = ((), None, (), ())
         self.targets: tuple[Target, ...] = ()
         self.watched_id = ""
         self.work: Work | None = None
@@ -76,6 +78,7 @@ class Session(QObject):
         self._totals: dict[tuple[int, str], int] = {}
         self._weighing: Work | None = None
         # Measuring goes on for long, and nobody waits for it: it takes no thread from what somebody waits for.
+        self._assets: Assets | None = None
         self._spare = QThreadPool(self)
         self._spare.setMaxThreadCount(1)
         self._weighed = QTimer(self, singleShot=True, interval=1500)
@@ -83,6 +86,8 @@ class Session(QObject):
         self._settle = QTimer(self, singleShot=True, interval=300)
         self._settle.timeout.connect(self._measure)
         self._settle.timeout.connect(self._judge)
+        # The kernel that weighs is read from the disk while nobody waits for it.
+        start(as_task(weigh_nothing, "reading kernels"), self, lambda _: None, self.failed.emit)
 
     # What is open
 
@@ -248,8 +253,16 @@ class Session(QObject):
     @property
     def chosen(self) -> tuple[int, ...]:
         """The selected textures; what else is selected cannot be cut."""
-        count = len(self.inventory.textures) if self.inventory is not None else 0
-        return tuple(asset for asset in self.selected if asset < count)
+        if self._chosen_of[0] is not self.selected or self._chosen_of[1] is not self.inventory:
+            textures = self.inventory.textures if self.inventory is not None else ()
+            rows = tuple(asset for asset in self.selected if asset < len(textures))
+            self._chosen_of = (self.selected, self.inventory, rows, tuple(textures[row].path for row in rows))
+        return self._chosen_of[2]
+
+    @property
+    def chosen_paths(self) -> tuple[str, ...]:
+        """The paths of the selected textures."""
+        return self._chosen_of[3] if self.chosen else ()
 
     # Edits
 
@@ -312,8 +325,7 @@ class Session(QObject):
         """Cut the selected textures: as an edit, or, unless `keep`, only for as long as a control is held."""
         if self.inventory is None or self.history is None or not self.chosen:
             return
-        paths = tuple(self.inventory.textures[row].path for row in self.chosen)
-        made = Cut(change, paths, () if everywhere else (self.watched_id,))
+        made = Cut(change, self.chosen_paths, () if everywhere else (self.watched_id,))
         job = self.history.job.with_cut(made)
         if keep:
             self.edit(job, made.label)
@@ -326,7 +338,7 @@ class Session(QObject):
         """Take one kind of cut off the selected textures, for the watched target or for all."""
         if self.inventory is None or self.history is None:
             return
-        paths = {self.inventory.textures[row].path for row in self.chosen}
+        paths = set(self.chosen_paths)
         job = self.history.job.without_change(kind, paths, None if everywhere else self.watched_id)
         self.edit(job, f"no {kind.__name__.removeprefix('Set').lower()}")
 
@@ -367,7 +379,7 @@ class Session(QObject):
 
     def findings(self) -> list[Finding]:
         """Return the findings on the watched target; those that the job keeps quiet are left out."""
-        return self._findings.get(self.watched_id, [])
+        return self._findings.setdefault(self.watched_id, [])
 
     def _judge(self) -> None:
         """Find what is wrong with what ships to the watched target, beside the window."""
@@ -389,7 +401,18 @@ class Session(QObject):
 
     def assets(self) -> Assets:
         """Return all assets as the filter sees them."""
-        return Assets(self.plan(cut=False), self.plan(), self.findings())
+        now, after, findings = self.plan(cut=False), self.plan(), self.findings()
+        kept = self._assets
+        if kept is None or kept.now is not now or kept.after is not after or kept.findings is not findings:
+            self._assets = Assets(now, after, findings)
+            if kept is not None and kept.inventory is after.inventory:
+                self._assets.keep_texts_of(kept)
+        assert self._assets is not None
+        return self._assets
+
+    def findings_about(self, path: str) -> list[Finding]:
+        """Return the findings on one asset."""
+        return self.assets().by_path.get(path, [])
 
     def saved_by_cuts(self, target: Target) -> int:
         """Return the texture memory that the cuts take off a target."""

@@ -36,6 +36,13 @@ _COMPARE: dict[str, Callable[[Any, float], Any]] = {
 }  # fmt: skip
 
 
+# Fields that depend on the inventory alone.
+_FIXED = (
+    "path", "name", "folder", "role", "family", "kind", "known", "material", "object", "model", "side", "width", "height",
+    "channels", "bits", "file", "users",
+)  # fmt: skip
+
+
 class QueryError(OakTrimError):
     """A filter that cannot be understood; `at` is where in the text."""
 
@@ -81,6 +88,19 @@ class Assets:
     def counts(self) -> Counter[str]:
         """Findings by path."""
         return Counter(finding.path for finding in self.findings)
+
+    @cached_property
+    def by_path(self) -> dict[str, list[Finding]]:
+        """The findings of each path."""
+        found: dict[str, list[Finding]] = {}
+        for finding in self.findings:
+            found.setdefault(finding.path, []).append(finding)
+        return found
+
+    def keep_texts_of(self, other: Assets) -> None:
+        """Take over the words and numbers of another plan of the same inventory that no cut can change."""
+        self._texts.update({name: texts for name, texts in other._texts.items() if name in _FIXED})
+        self._numbers.update({name: values for name, values in other._numbers.items() if name in _FIXED})
 
     @cached_property
     def codes(self) -> dict[str, str]:
@@ -154,10 +174,10 @@ def _longest(plan: Plan) -> NDArray[Any]:
 
 
 def _users(assets: Assets) -> NDArray[Any]:
-    owners = assets.inventory.ownership.owners
-    return np.array(
-        [len({(o.model, o.material) for o in owners.get(r, ())}) for r in range(len(assets.inventory.textures))]
-    )
+    counts = np.zeros(len(assets.inventory.textures), np.int64)
+    for row, owners in assets.inventory.ownership.owners.items():
+        counts[row] = len({(owner.model, owner.material) for owner in owners})
+    return counts
 
 
 NUMBERS: dict[str, Callable[[Assets], NDArray[Any]]] = {

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 
@@ -112,16 +111,15 @@ class Plan:
     def total(self, name: str) -> int:
         """Return the sum of a line, what is carried beside the textures counted."""
         if name not in self._totals:
-            self._totals[name] = int(self.line(name).sum()) + sum(
-                self.carried(row, name) for row in self.inventory.carried
-            )
+            rest = self.inventory.carried_sums(name, self.target.packing.method)
+            self._totals[name] = int(self.line(name).sum()) + sum(rest.values())
         return self._totals[name]
 
     def carried(self, row: Carried, line: str) -> int:
         """Return what a mesh, a clip or a sound adds to a line: its bytes, packed in the package; it is no texture."""
         if line == "unpacked":
             return row.bytes
-        return math.ceil(row.bytes * row.packed.get(self.target.packing.method, 1.0)) if line == "package" else 0
+        return row.package(self.target.packing.method) if line == "package" else 0
 
     @property
     def all_measured(self) -> bool:
@@ -142,8 +140,7 @@ class Plan:
         families, place = self.inventory.family_places
         sums = np.bincount(place, weights=self.line(name), minlength=len(families))
         found = {str(family): int(total) for family, total in zip(families, sums, strict=True)}
-        for row in self.inventory.carried:
-            found[row.family.value] = found.get(row.family.value, 0) + self.carried(row, name)
+        found |= self.inventory.carried_sums(name, self.target.packing.method)
         return {family: total for family, total in found.items() if total}
 
     @property

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import os
 import re
 from collections.abc import Sequence
@@ -63,6 +64,10 @@ class Carried:
     bytes: int
     packed: dict[str, float]
 
+    def package(self, method: str) -> int:
+        """Return its bytes in a package packed by some method."""
+        return math.ceil(self.bytes * self.packed.get(method, 1.0))
+
 
 @dataclass(frozen=True)
 class Inventory:
@@ -84,6 +89,8 @@ class Inventory:
     audio: tuple[AudioFacts, ...]
     ownership: Ownership
     _columns: dict[str, NDArray[Any]] = field(default_factory=dict, repr=False, compare=False)
+    _asked: dict[int, tuple[Sequence[str], NDArray[np.int64]]] = field(default_factory=dict, repr=False, compare=False)
+    _sums: dict[tuple[str, str], dict[str, int]] = field(default_factory=dict, repr=False, compare=False)
 
     @property
     def models(self) -> tuple[ModelFacts, ...]:
@@ -163,9 +170,36 @@ class Inventory:
 
     def rows(self, paths: Sequence[str]) -> NDArray[np.int64]:
         """Return the rows of the paths that are here; paths that are gone are passed over."""
+        kept = self._asked.get(id(paths))
+        if kept is not None and kept[0] is paths:
+            return kept[1]
         row_of = self.row_of
         found = np.fromiter((row_of.get(path, -1) for path in paths), np.int64, len(paths))
-        return found[found >= 0]
+        found = found[found >= 0]
+        # A cut keeps its paths from one plan to the next: thousands are looked up once.
+        if len(self._asked) >= 64:
+            self._asked.clear()
+        self._asked[id(paths)] = (paths, found)
+        return found
+
+    def carried_sums(self, line: str, method: str) -> dict[str, int]:
+        """Return what is carried beside the textures adds to a line, by family; it is never texture memory.
+
+        Parameters
+        ----------
+        line : package or unpacked; others are empty
+        method : packing of the package
+        """
+        sums: dict[str, int] = {}
+        if line in ("package", "unpacked"):
+            key = (line, method)
+            if key not in self._sums:
+                for row in self.carried:
+                    size = row.bytes if line == "unpacked" else row.package(method)
+                    sums[row.family.value] = sums.get(row.family.value, 0) + size
+                self._sums[key] = sums
+            return self._sums[key]
+        return sums
 
     def with_roles(self, patterns: tuple[RolePattern, ...], chosen: Sequence[RoleChoice]) -> Inventory:
         """Return the inventory with roles told anew: by hand, by materials, by name, by pixels, in this order."""

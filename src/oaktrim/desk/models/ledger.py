@@ -237,7 +237,7 @@ class LedgerModel(QAbstractTableModel):
             return f"{int(column.key(self)[row]):,} bytes"
         path = self._session.asset_path(row)
         if column.head == "Findings":
-            return "\n".join(f.message for f in self._session.findings() if f.path == path)
+            return "\n".join(f.message for f in self._session.findings_about(path))
         if row >= len(textures):
             return self.inventory.carried[row - len(textures)].about
         if column.head == ROLE:

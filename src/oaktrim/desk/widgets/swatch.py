@@ -163,7 +163,7 @@ class Swatch(QFrame):
         self._warnings.setText("\n".join(f"▲ {warning}" for warning in recipe.warnings))
         self._warnings.setVisible(bool(recipe.warnings))
         self._everywhere.setText(self._on_all_targets(row))
-        found = [f for f in session.findings() if f.path == texture.path]
+        found = session.findings_about(texture.path)
         self._findings.setText("\n".join(f"! {f.message}. What to do: {f.remedy}." for f in found))
         self._findings.setVisible(bool(found))
 
@@ -194,7 +194,7 @@ class Swatch(QFrame):
         row = session.inventory.carried[session.selected[0] - len(session.inventory.textures)]
         self.name.setText(row.name)
         package = session.plan().carried(row, "package")
-        found = [f.message for f in session.findings() if f.path == row.path]
+        found = [f.message for f in session.findings_about(row.path)]
         lines = [
             row.family.value.capitalize(),
             row.about,

@@ -10,6 +10,7 @@ from oaktrim.core.plan.breakdown import Breakdown, Grouping, asset_costs, breakd
 from oaktrim.core.survey.inventory import Inventory
 from oaktrim.desk.session import Session
 from oaktrim.desk.widgets.planks import Planked, Planks
+from oaktrim.desk.work.tasks import as_task, start
 
 _LINES = {"memory": "texture memory", "package": "package", "unpacked": "unpacked"}
 
@@ -21,6 +22,7 @@ class PlankPane(QWidget):
         super().__init__(parent)
         self._session = session
         self._trees: dict[Grouping, tuple[Inventory, Breakdown, list[list[int]]]] = {}
+        self._making: tuple[int, Grouping] | None = None
         self.planks = Planks()
         self.grouping = QComboBox(accessibleName="Boards by")
         self.line = QComboBox(accessibleName="Boards weigh")
@@ -61,13 +63,30 @@ class PlankPane(QWidget):
             return
         group = self.grouping.currentData()
         if group not in self._trees or self._trees[group][0] is not inventory:
-            tree = breakdown(inventory, group)
-            self._trees[group] = (inventory, tree, tree.children())
+            self._make(inventory, group)
+            return
         _, tree, children = self._trees[group]
         costs = tree.costs(asset_costs(self._session.plan(), self.line.currentData()))
         families = [*inventory.families.tolist(), *(row.family.value for row in inventory.carried)]
         self.planks.show_planks(Planked(tree, costs, families, children))
         self._show_selection()
+
+    def _make(self, inventory: Inventory, group: Grouping) -> None:
+        """Have a tree made beside the window, and show it when it is there."""
+        if self._making == (id(inventory), group):
+            return
+        self._making = (id(inventory), group)
+
+        def make() -> tuple[Breakdown, list[list[int]]]:
+            tree = breakdown(inventory, group)
+            return tree, tree.children()
+
+        def made(found: tuple[Breakdown, list[list[int]]]) -> None:
+            self._making = None
+            self._trees[group] = (inventory, *found)
+            self.refresh()
+
+        start(as_task(make, "sawing planks"), self, made, self._session.failed.emit)
 
     def _show_selection(self) -> None:
         self.planks.select_assets(frozenset(self._session.selected))
