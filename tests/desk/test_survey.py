@@ -1,21 +1,25 @@
 """The survey as a technical artist works it: findings mended in one go, rules, targets, planks, pasting, and files that change."""
 
 import csv
+import threading
 
 import numpy as np
 import pytest
-from PySide6.QtCore import QPoint, Qt
+from PySide6.QtCore import QObject, QPoint, Qt, QThreadPool
 from PySide6.QtGui import QGuiApplication
 from PySide6.QtWidgets import QApplication
+from shiboken6 import delete, isValid
 
 from oaktrim.core.files.gltfwriter import GltfWriter
 from oaktrim.core.plan.breakdown import Grouping
 from oaktrim.core.plan.cuts import Cap
 from oaktrim.core.plan.rolerules import RoleRule
+from oaktrim.core.progress import Progress
 from oaktrim.core.survey.roles import Certainty, Role
 from oaktrim.core.targets.target import load_target
 from oaktrim.desk.benches.survey.pasteview import PasteView
 from oaktrim.desk.models.ledger import COLUMNS
+from oaktrim.desk.work.tasks import start
 from tests.kit.models import add_mesh, material, scene
 from tests.kit.pictures import smooth
 from tests.kit.trees import put, write_model
@@ -199,11 +203,16 @@ def test_a_column_is_pasted_back(qtbot, opened, tmp_path):
 
 def test_a_role_set_by_hand(opened):
     window, session = opened, opened.session
-    session.edit(session.job.with_role(Role.HEIGHT, ("loose_mask.png",)), "role")
+    session.select([row(window, "loose_mask.png")])
+    box = window.survey.cuts.role
+    assert box.currentText() == "as told"
+    box.setCurrentIndex(box.findData(Role.HEIGHT))
+    box.activated.emit(box.currentIndex())
     guess = session.inventory.roles[row(window, "loose_mask.png")]
     assert (guess.role, guess.certainty) == (Role.HEIGHT, Certainty.CHOSEN)
+    assert box.currentText() == "Height"
     session.undo()
-    assert session.inventory.roles[row(window, "loose_mask.png")].role is Role.MASK
+    assert session.inventory.roles[row(window, "loose_mask.png")].role is Role.MASK and box.currentText() == "as told"
 
 
 def test_targets_are_edited_checked_and_exchanged(qtbot, opened, tmp_path):
@@ -269,3 +278,20 @@ def test_estimates_are_replaced_by_what_is_measured(qtbot, opened):
     plan = session.plan()
     assert plan.uncertainty == 0 and np.all(plan.package > 0)
     qtbot.waitUntil(lambda: not opened.rules.rulers["package"]._reading.estimated, timeout=5000)
+
+
+def test_work_may_outlive_those_who_wait_for_it(qtbot):
+    begun, go_on = threading.Event(), threading.Event()
+
+    def slow():
+        begun.set()
+        go_on.wait(5)
+        yield Progress(1, 2, "still at it")
+
+    waiting = QObject()
+    work = start(slow(), waiting, lambda _: None, lambda _: None)
+    assert begun.wait(5)
+    delete(waiting)
+    assert not isValid(work)
+    go_on.set()
+    assert QThreadPool.globalInstance().waitForDone(5000)

@@ -21,6 +21,7 @@ from oaktrim.core.ship.weighing import measure_packages
 from oaktrim.core.survey.cache import SurveyCache
 from oaktrim.core.survey.findings.finding import Finding
 from oaktrim.core.survey.inventory import Inventory, difference
+from oaktrim.core.survey.roles import Certainty, Role
 from oaktrim.core.survey.scan import scan
 from oaktrim.core.targets.arrival import weigh_nothing
 from oaktrim.core.targets.target import Target
@@ -341,6 +342,18 @@ class Session(QObject):
         paths = set(self.chosen_paths)
         job = self.history.job.without_change(kind, paths, None if everywhere else self.watched_id)
         self.edit(job, f"no {kind.__name__.removeprefix('Set').lower()}")
+
+    def set_role(self, role: Role | None) -> None:
+        """Say what the selected textures are used as, or have it told again from materials, names and pixels."""
+        if self.history is not None and self.chosen:
+            words = f"used as {role.label.lower()}" if role else "role told again"
+            self.edit(self.history.job.with_role(role, self.chosen_paths), words)
+
+    def chosen_roles(self) -> set[Role | None]:
+        """Return the roles set by hand on the selected textures; None stands for those that are told."""
+        assert self.inventory is not None
+        guesses = (self.inventory.roles[row] for row in self.chosen)
+        return {guess.role if guess.certainty is Certainty.CHOSEN else None for guess in guesses}
 
     def remove_cut(self, place: int) -> None:
         """Remove one cut of the list."""

@@ -7,6 +7,7 @@ from collections.abc import Callable
 from typing import Any
 
 from PySide6.QtCore import QObject, QRunnable, QThreadPool, Signal
+from shiboken6 import isValid
 
 from oaktrim.core.progress import Progress, Task
 
@@ -65,6 +66,8 @@ class Work(QObject):
         except StopIteration as end:
             self._outcome.emit("finished", end.value)
         except Exception as error:  # whatever went wrong is shown, never lost with its thread
+            if not isValid(self):
+                raise
             self._outcome.emit("failed", error)
 
 
@@ -74,7 +77,12 @@ class _Runner(QRunnable):
         self._work = work
 
     def run(self) -> None:
-        self._work._run()
+        try:
+            self._work._run()
+        except RuntimeError:
+            # The window that waited for it has gone, and the object with it: nobody is left to be told.
+            if isValid(self._work):
+                raise
 
 
 def start(

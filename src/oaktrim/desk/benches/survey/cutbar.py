@@ -11,6 +11,7 @@ from oaktrim.core.codecs.effort import Effort
 from oaktrim.core.codecs.texture import ENCODABLE
 from oaktrim.core.formats.catalogue import FORMATS
 from oaktrim.core.plan.cuts import Cap, Change, Drop, SetEffort, SetFormat, SetLevels
+from oaktrim.core.survey.roles import Role
 from oaktrim.core.targets.arrival import FORMAT_INDEX
 from oaktrim.desk.session import Session
 
@@ -34,6 +35,7 @@ class CutBar(QFrame):
         self.format = QComboBox()
         self.levels = QComboBox()
         self.effort = QComboBox()
+        self.role = QComboBox()
         self.scope = QComboBox()
         self._build()
         self._connect()
@@ -61,6 +63,7 @@ class CutBar(QFrame):
             ("Format", self.format),
             ("Levels", self.levels),
             ("Effort", self.effort),
+            ("Used as", self.role),
         ):
             self._add(second, text, widget, 0)
         second.addStretch(1)
@@ -71,6 +74,10 @@ class CutBar(QFrame):
         self.levels.addItems([_AS_IS, "on", "off"])
         self.effort.addItems([_AS_IS, *(e.value for e in Effort)])
         self.format.setMinimumWidth(96)
+        self.role.addItem("as told", None)
+        for role in Role:
+            self.role.addItem(role.label, role)
+        self.role.setToolTip("What the textures are used as: told by materials, names and pixels, or chosen here")
 
     @staticmethod
     def _add(row: QHBoxLayout, text: str, control: QWidget, stretch: int) -> None:
@@ -87,6 +94,7 @@ class CutBar(QFrame):
         self.format.activated.connect(self._format_chosen)
         self.levels.activated.connect(self._levels_chosen)
         self.effort.activated.connect(self._effort_chosen)
+        self.role.activated.connect(lambda place: self._session.set_role(self.role.itemData(place)))
 
     @property
     def everywhere(self) -> bool:
@@ -145,7 +153,7 @@ class CutBar(QFrame):
     def refresh(self) -> None:
         """Show the cuts of the textures now selected."""
         count = len(self._session.chosen) if self._session.is_open else 0
-        for control in (self.cap, self.drop, self.format, self.levels, self.effort, self.scope):
+        for control in (self.cap, self.drop, self.format, self.levels, self.effort, self.role, self.scope):
             control.setEnabled(count > 0)
         self._who.setText("Nothing selected" if not count else f"Cut {count} texture{'s' if count > 1 else ''}")
         if not count:
@@ -164,6 +172,8 @@ class CutBar(QFrame):
         self._show(self.format, formats, 0 if held < 0 else 1 + ENCODABLE.index(names[held]))
         self._show_plain(self.levels, SetLevels, lambda on: 1 if on else 2)
         self._show_plain(self.effort, SetEffort, lambda rank: rank + 1)
+        roles = self._session.chosen_roles()
+        self._show(self.role, len(roles) > 1, max(0, self.role.findData(next(iter(roles)))))
 
     def _show_plain(self, box: QComboBox, kind: type, place: Callable[[int], int]) -> None:
         mixed, value = self._session.mixed_change(kind)
