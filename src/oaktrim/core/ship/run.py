@@ -280,11 +280,12 @@ def weigh(manifest: Manifest, plan: Plan) -> tuple[Standing, ...]:
 
     What is carried beside the textures is counted as it stands in the source tree.
     """
-    entries, carried = manifest.textures, plan.inventory.carried
+    entries, method = manifest.textures, plan.target.packing.method
+    carried = {line: sum(plan.inventory.carried_sums(line, method).values()) for line in ("package", "unpacked")}
     totals = {
         "memory": sum(entry.memory for entry in entries),
-        "package": sum(entry.package for entry in entries) + sum(plan.carried(row, "package") for row in carried),
-        "unpacked": sum(entry.file_bytes for entry in entries) + sum(row.bytes for row in carried),
+        "package": sum(entry.package for entry in entries) + carried["package"],
+        "unpacked": sum(entry.file_bytes for entry in entries) + carried["unpacked"],
         "streaming": sum(entry.memory for entry in entries if entry.levels > 1),
     }
     standings = [Standing(line, totals[line], limit, True) for line, limit in plan.target.limit_bytes.items()]

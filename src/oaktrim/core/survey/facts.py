@@ -65,11 +65,6 @@ class TextureFacts(msgspec.Struct, frozen=True, array_like=True, gc=False):
         """The format that holds the file's pixels without loss of size or kind: what it ships as when nothing is cut."""
         return self.format or natural_format(self.channels, self.bit_depth, self.floating)
 
-    @property
-    def file_path(self) -> str:
-        """Path of the file that it stands in."""
-        return self.path.partition(IMAGE_MARK)[0]
-
 
 def natural_format(channels: int, bit_depth: int, floating: bool) -> str:
     """Return the plain format of pixels of this shape."""
