@@ -33,7 +33,7 @@ def format_not_on_hardware(ground: Ground) -> Iterator[Finding]:
             f"{FORMATS[plain].label} at load, slower and {memory / stored:.1f} times the memory",
             memory - stored,
             f"choose a format that {target.name} has",
-            Fix(Remedy.FORMAT, ground.without_alpha() or "rgb565")
+            Fix(Remedy.FORMAT, "rgba8" if "A" in texture.live else ground.without_alpha() or "rgb565")
             if texture.pixels and not row_format.floating
             else None,
         )
