@@ -25,7 +25,7 @@ from oaktrim.core.errors import FileError, Unsupported
 from oaktrim.core.files import dds, ktx2
 from oaktrim.core.files.atomic import read_bytes, write_atomic
 from oaktrim.core.formats.catalogue import FORMATS
-from oaktrim.core.pixels.image import CHANNEL_NAMES, Image, Transfer, held, to_depth
+from oaktrim.core.pixels.image import CHANNEL_NAMES, Image, Pixels, Transfer, held, to_depth
 
 # We weigh the claimed size ourselves, before any pixel is decoded.
 PillowImage.MAX_IMAGE_PIXELS = None
@@ -329,6 +329,13 @@ def read_picture(path: Path, max_pixels: int = MAX_PIXELS) -> Image:
     return decode_picture(read_bytes(path), path, max_pixels)
 
 
+def png_bytes(pixels: Pixels) -> bytes:
+    """Return codes (H, W, 1, 3 or 4) uint8 as a PNG file."""
+    buffer = io.BytesIO()
+    PillowImage.fromarray(pixels[..., 0] if pixels.shape[2] == 1 else pixels).save(buffer, "PNG")
+    return buffer.getvalue()
+
+
 def write_png(path: Path, image: Image) -> None:
     """Write a picture as PNG, 8 or 16 bits a channel; floats are cut to 0..1 and written with 16.
 
@@ -340,9 +347,7 @@ def write_png(path: Path, image: Image) -> None:
     if image.channels == ("R", "G"):
         pixels = np.concatenate([pixels, np.zeros_like(pixels[..., :1])], axis=2)
     if pixels.dtype == np.uint8:
-        buffer = io.BytesIO()
-        PillowImage.fromarray(pixels[..., 0] if pixels.shape[2] == 1 else pixels).save(buffer, "PNG")
-        write_atomic(path, buffer.getvalue())
+        write_atomic(path, png_bytes(pixels))
         return
     with tempfile.TemporaryDirectory(prefix="oak-trim-") as folder:
         passing = Path(folder) / "picture.png"

@@ -46,27 +46,30 @@ def detail_share(image: Image, facts: PixelFacts) -> float:
     side = tiles.shape[1]
     if side < 16 or facts.constant:
         return 1.0
-    window, highest = _spectrum_of(side)
-    flat = tiles - tiles.mean(axis=(1, 2), keepdims=True)
-    bins = scipy.fft.rfft2(flat * window[None, :, :, None], axes=(1, 2))
-    spectrum = bins.real**2 + bins.imag**2
-    total = spectrum.sum(axis=(1, 2))
-    rounding = _ROUNDING * float((np.hanning(side) ** 2).sum()) ** 2
-    used = 1.0
-    for share in (0.5, 0.25):
-        fine = highest > _BEYOND * side * share / 2
-        if np.any(spectrum[:, fine].sum(axis=1) > np.maximum(_LEFT_BEHIND * total, rounding * fine.sum())):
-            break
-        used = share
+    window, fine, floors = _spectrum_of(side)
+    used = 0.25
+    # One busy channel of one tile settles most pictures, so they are looked at one by one.
+    for channel in range(tiles.shape[3]):
+        for tile in tiles[..., channel]:
+            bins = scipy.fft.rfft2((tile - tile.mean()) * window)
+            spectrum = (bins.real**2 + bins.imag**2).reshape(-1)
+            left = np.maximum(_LEFT_BEHIND * spectrum.sum(), floors)
+            beyond = fine @ spectrum > left
+            if beyond[0]:
+                return 1.0
+            if beyond[1]:
+                used = 0.5
     return used
 
 
 @cache
-def _spectrum_of(side: int) -> tuple[Pixels, Pixels]:
-    """Return the window (side, side) and the frequency of each bin (side, side // 2 + 1), the larger of both ways."""
+def _spectrum_of(side: int) -> tuple[Pixels, Pixels, Pixels]:
+    """Return the window (side, side), the bins beyond a half and a quarter (2, bins), and what rounding puts there (2,)."""
     hann = np.hanning(side).astype(np.float32)
     down = np.minimum(np.arange(side), side - np.arange(side))
-    return hann[:, None] * hann, np.maximum(down[:, None], np.arange(side // 2 + 1)[None, :])
+    highest = np.maximum(down[:, None], np.arange(side // 2 + 1)[None, :]).reshape(-1)
+    fine = np.stack([highest > _BEYOND * side * share / 2 for share in (0.5, 0.25)]).astype(np.float32)
+    return hann[:, None] * hann, fine, _ROUNDING * float((hann.astype(np.float64) ** 2).sum()) ** 2 * fine.sum(axis=1)
 
 
 def seam_ratio(image: Image) -> tuple[float, float]:
@@ -74,19 +77,17 @@ def seam_ratio(image: Image) -> tuple[float, float]:
 
     Both in mean absolute codes, over a floor of one and a half 8-bit codes; a picture that tiles is near 1.
     """
-    pixels = image.pixels.astype(np.float32) if min(image.size) < 4 else image.pixels
+    pixels = image.pixels
     floor = unit_codes(image) * 1.5 / 255
-
-    def step(a: Pixels, b: Pixels) -> float:
-        return float(np.abs(a.astype(np.float32) - b.astype(np.float32)).mean())
-
     ratios = []
     for rows in (pixels.swapaxes(0, 1), pixels):
         if len(rows) < 4:
             ratios.append(1.0)
             continue
-        inside = max(step(rows[0], rows[1]), step(rows[-2], rows[-1]), step(rows[1], rows[2]), floor)
-        ratios.append(step(rows[-1], rows[0]) / inside)
+        border = rows[[-1, 0, -2, 1]].astype(np.float32)
+        inner = rows[[0, 1, -1, 2]].astype(np.float32)
+        across, *inside = np.abs(border - inner).mean(axis=(1, 2)).tolist()
+        ratios.append(across / max(*inside, floor))
     return ratios[0], ratios[1]
 
 
@@ -129,23 +130,21 @@ def baked_light(image: Image, facts: PixelFacts) -> float:
         return 0.0
     cells = np.maximum(facts.means[..., :3] / unit_codes(image), 1 / 255) ** 2.2
     light = np.log2(cells @ np.array([0.2126, 0.7152, 0.0722]))
-    chroma = cells / cells.sum(axis=-1, keepdims=True)
-    terms, solve = _quadratic(light.shape[0])
-
-    def fitted(values: Pixels) -> Pixels:
-        return np.asarray(terms @ (solve @ values.reshape(-1)))
-
-    smooth = fitted(light)
+    fit = _quadratic(light.shape[0])
+    smooth = fit @ light.reshape(-1)
     left = light.reshape(-1) - smooth
-    spread = float(smooth.max() - smooth.min())
-    explained = float(smooth.var() / max(1e-9, smooth.var() + left.var()))
-    painted = max(float(np.ptp(fitted(chroma[..., c]))) for c in range(3))
-    return spread if explained > 0.6 and painted < 0.12 else 0.0
+    shaded = float(smooth.var())
+    if shaded <= 0.6 * max(1e-9, shaded + float(left.var())):
+        return 0.0
+    chroma = cells / cells.sum(axis=-1, keepdims=True)
+    painted = float(np.ptp(fit @ chroma.reshape(-1, 3), axis=0).max())
+    return float(np.ptp(smooth)) if painted < 0.12 else 0.0
 
 
 @cache
-def _quadratic(side: int) -> tuple[Pixels, Pixels]:
-    """Return the terms of a quadratic over a grid (side * side, 6), and what fits its weights to values by least squares."""
+def _quadratic(side: int) -> Pixels:
+    """Return what brings values over a grid (side * side) to the quadratic nearest to them by least squares."""
     y, x = np.mgrid[-1 : 1 : side * 1j, -1 : 1 : side * 1j]
     terms = np.stack([np.ones_like(x), x, y, x * x, y * y, x * y], axis=-1).reshape(-1, 6)
-    return terms, np.linalg.pinv(terms)
+    fit: Pixels = terms @ np.linalg.pinv(terms)
+    return fit

@@ -14,7 +14,7 @@ GRID = 8
 TILE = 64
 _TILES = 4
 # Rows that suffice for what need not be exact.
-_ROWS_LOOKED_AT = 256
+_ROWS_LOOKED_AT = 64
 
 
 @dataclass(frozen=True, slots=True)
@@ -110,7 +110,7 @@ def pixel_facts(image: Image) -> PixelFacts:
         used=used,
         used_share=share,
         eight_bit=pixels.dtype == np.uint16 and bool(_holds_eight(pixels.reshape(-1))),
-        means=_means(few[:: max(1, len(few) // 64)]),
+        means=cell_means(image, GRID, GRID, _ROWS_LOOKED_AT // GRID),
         busiest=tuple(tiles),
         digest=digest.hexdigest(),
     )
@@ -151,15 +151,43 @@ def _used(
     return (int(x[0]), int(y[0]), int(x[-1] - x[0] + 1), int(y[-1] - y[0] + 1)), share
 
 
-def _means(few: Pixels) -> Pixels:
-    """Return mean codes (GRID, GRID, channels) of cells; pictures smaller than the grid repeat their pixels."""
-    edges = [np.arange(GRID) * side // GRID for side in few.shape[:2]]
-    kind = np.float32 if few.dtype.kind == "f" else np.uint32
-    bands = np.add.reduceat(few, edges[0], axis=0, dtype=kind).astype(np.float64)
-    sums = np.add.reduceat(bands, edges[1], axis=1)
-    counts = [np.maximum(1, np.diff([*edge, side])) for edge, side in zip(edges, few.shape[:2], strict=True)]
-    means: Pixels = (sums / np.outer(*counts)[..., None]).astype(np.float32)
-    return means
+@njit(nogil=True, cache=True)
+def _cells(rows, channels, most, means):
+    """Fill `means` (h, w * C) float32 with the mean codes of cells of rows (H, W * C), of at most `most` rows of each cell."""
+    height, width = rows.shape[0], rows.shape[1] // channels
+    down, across = means.shape[0], means.shape[1] // channels
+    sums = np.empty(rows.shape[1], np.float32)
+    for v in range(down):
+        top = v * height // down
+        bottom = max(top + 1, (v + 1) * height // down)
+        step = -(-(bottom - top) // most)
+        sums[:] = 0
+        count = 0
+        for y in range(top + (step - 1) // 2, bottom, step):
+            count += 1
+            for i in range(sums.shape[0]):
+                sums[i] += np.float32(rows[y, i])
+        for u in range(across):
+            left = u * width // across
+            right = max(left + 1, (u + 1) * width // across)
+            part = np.float32(1.0 / (count * (right - left)))
+            for c in range(channels):
+                total = np.float32(0)
+                for x in range(left * channels + c, right * channels, channels):
+                    total += sums[x]
+                means[v, u * channels + c] = total * part
+
+
+def cell_means(image: Image, down: int, across: int, most: int) -> Pixels:
+    """Return mean codes (down, across, channels) float32 of evenly spread cells.
+
+    Of each cell at most `most` rows are looked at; pictures smaller than the grid repeat their pixels.
+    """
+    pixels = _kernel_pixels(image)
+    height, width, channels = pixels.shape
+    means = np.empty((down, across * channels), np.float32)
+    _cells(pixels.reshape(height, width * channels), channels, most, means)
+    return means.reshape(down, across, channels)
 
 
 def unit_codes(image: Image) -> float:

@@ -11,7 +11,9 @@ from typing import Any
 from jinja2 import Environment, StrictUndefined
 
 from oaktrim.core.errors import shown
+from oaktrim.core.files.pictures import png_bytes
 from oaktrim.core.formats.catalogue import FORMATS
+from oaktrim.core.pixels.image import Pixels
 from oaktrim.core.plan.breakdown import Grouping, asset_costs, breakdown
 from oaktrim.core.plan.report import Survey, ships_at
 from oaktrim.core.plan.resolve import Plan, Standing, limits_of, resolve
@@ -84,20 +86,20 @@ def _planks(plan: Plan) -> list[list[dict[str, Any]]]:
     return rows
 
 
-def as_html(found: Survey, picture: Callable[[int], bytes | None]) -> bytes:
+def as_html(found: Survey, picture: Callable[[int], Pixels | None]) -> bytes:
     """Return the survey as a page that needs nothing beside it.
 
     Parameters
     ----------
-    picture : PNG bytes of a small picture of a texture, by its row; None where there is none
+    picture : a small picture of a texture (h, w, 4) uint8, by its row; None where there is none
     """
     inventory = found.inventory
     before = [resolve(inventory, plan.target) for plan in found.plans]
 
     def image(path: str) -> str:
         row = inventory.row_of.get(path)
-        data = picture(row) if row is not None else None
-        return "" if data is None else "data:image/png;base64," + base64.b64encode(data).decode()
+        codes = picture(row) if row is not None else None
+        return "" if codes is None else "data:image/png;base64," + base64.b64encode(png_bytes(codes)).decode()
 
     listed = found.findings[:_MOST_FINDINGS]
     page = {

@@ -8,18 +8,18 @@ from collections.abc import Iterable
 from contextlib import closing
 from pathlib import Path
 
+import lz4.frame
 import msgspec
 import numpy as np
 import platformdirs
-from backports import zstd
 
-from oaktrim.core.pixels.image import CHANNEL_NAMES, Image, Transfer
+from oaktrim.core.pixels.image import CHANNEL_NAMES, Image, Pixels, Transfer
 from oaktrim.core.survey.facts import FileFacts
 from oaktrim.core.survey.sample import Sample
 from oaktrim.core.targets.target import parse_bytes
 
 # Raised whenever facts, samples or pictures are made in another way; older rows are then left behind.
-_VERSION = 7
+_VERSION = 8
 _TABLES = f"""
 create table if not exists facts_{_VERSION} (root text, path text, facts blob, primary key (root, path)) without rowid;
 create table if not exists sample_{_VERSION} (content text primary key, pieces blob, thumbnail blob, kept integer);
@@ -51,6 +51,14 @@ class _Piece(msgspec.Struct, array_like=True):
     kind: str
     transfer: str
     pixels: bytes
+
+    def codes(self) -> Pixels:
+        return np.frombuffer(self.pixels, self.kind).reshape(self.shape)
+
+
+# The pieces and the small picture, as bytes.
+PackedSample = tuple[bytes, bytes]
+_DAMAGED = (RuntimeError, msgspec.DecodeError, ValueError, TypeError, IndexError)
 
 
 class SurveyCache:
@@ -84,8 +92,8 @@ class SurveyCache:
         except (sqlite3.Error, OSError, msgspec.DecodeError, UnicodeEncodeError):
             return {}
 
-    def keep(self, root: Path, facts: Iterable[FileFacts], samples: dict[str, Sample]) -> None:
-        """Keep facts of a root and samples by the content they were taken from."""
+    def keep(self, root: Path, facts: Iterable[FileFacts], samples: dict[str, PackedSample]) -> None:
+        """Keep facts of a root and samples, made ready by `packed_sample`, by the content they were taken from."""
         encode, now = msgspec.msgpack.Encoder().encode, int(time.time())
         try:
             with self._open() as connection, connection:
@@ -95,7 +103,7 @@ class SurveyCache:
                 )
                 connection.executemany(
                     f"insert or replace into sample_{_VERSION} values (?, ?, ?, ?)",
-                    [(content, _packed(sample), sample.thumbnail, now) for content, sample in samples.items()],
+                    [(content, *packed, now) for content, packed in samples.items()],
                 )
         except (sqlite3.Error, OSError, UnicodeEncodeError):
             return
@@ -113,14 +121,21 @@ class SurveyCache:
         """Return the sampled pieces of a file's content at each scale, if they were kept."""
         row = self._row(f"select pieces from sample_{_VERSION} where content = ?", content)
         try:
-            return None if row is None else _unpacked(row[0])
-        except (zstd.ZstdError, msgspec.DecodeError, ValueError, TypeError):
+            if row is None:
+                return None
+            return tuple(
+                Image(p.codes(), CHANNEL_NAMES[p.shape[2]], Transfer(p.transfer)) for p in _unpacked(row[0])
+            )
+        except _DAMAGED:
             return None
 
-    def thumbnail(self, content: str) -> bytes | None:
-        """Return the small picture of a file's content as PNG, if it was kept."""
+    def thumbnail(self, content: str) -> Pixels | None:
+        """Return the small picture of a file's content, RGBA (h, w, 4) uint8, if it was kept."""
         row = self._row(f"select thumbnail from sample_{_VERSION} where content = ?", content)
-        return None if row is None else bytes(row[0])
+        try:
+            return None if row is None else _unpacked(row[0])[0].codes()
+        except _DAMAGED:
+            return None
 
     def measured(self) -> dict[str, int]:
         """Return the packed sizes that were measured, by recipe."""
@@ -169,17 +184,16 @@ def _trim(connection: sqlite3.Connection, limit: int) -> int:
     return gone
 
 
-def _packed(sample: Sample) -> bytes:
-    pieces = [
-        _Piece(piece.pixels.shape, str(piece.pixels.dtype), piece.transfer.value, piece.pixels.tobytes())
-        for piece in sample.pieces
-    ]
-    return zstd.compress(msgspec.msgpack.encode(pieces), 1)
+def packed_sample(sample: Sample) -> PackedSample:
+    """Return a sample as the cache keeps it."""
+    small = Image.of(sample.thumbnail)
+    return _packed(sample.pieces), _packed((small,))
 
 
-def _unpacked(blob: bytes) -> tuple[Image, ...]:
-    pieces = msgspec.msgpack.decode(zstd.decompress(blob), type=tuple[_Piece, ...])
-    return tuple(
-        Image(np.frombuffer(p.pixels, p.kind).reshape(p.shape), CHANNEL_NAMES[p.shape[2]], Transfer(p.transfer))
-        for p in pieces
-    )
+def _packed(pictures: tuple[Image, ...]) -> bytes:
+    pieces = [_Piece(p.pixels.shape, str(p.pixels.dtype), p.transfer.value, p.pixels.tobytes()) for p in pictures]
+    return bytes(lz4.frame.compress(msgspec.msgpack.encode(pieces)))
+
+
+def _unpacked(blob: bytes) -> tuple[_Piece, ...]:
+    return msgspec.msgpack.decode(lz4.frame.decompress(blob), type=tuple[_Piece, ...])

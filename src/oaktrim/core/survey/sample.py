@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import io
 import zlib
 from dataclasses import dataclass
 
@@ -10,12 +9,12 @@ import lz4.frame
 import numpy as np
 from backports import zstd
 from numba import njit
-from PIL import Image as PillowImage
 
 from oaktrim.core.codecs.effort import Effort, EncodeOptions
 from oaktrim.core.codecs.texture import encode_level
 from oaktrim.core.formats.catalogue import format_named
 from oaktrim.core.pixels.image import Image, Pixels, held, to_rgba
+from oaktrim.core.pixels.statistics import cell_means
 from oaktrim.core.targets.target import Packing
 
 _WIDE, _HIGH, _TILES_ACROSS, _TILES_DOWN = 256, 16, 2, 4
@@ -31,10 +30,10 @@ PACKINGS = {"deflate": Packing("deflate", 6), "zstd": Packing("zstd", 6), "lz4":
 
 @dataclass(frozen=True)
 class Sample:
-    """What the cache keeps of a picture's pixels: pieces at each scale, and a small picture as PNG."""
+    """What the cache keeps of a picture's pixels: pieces at each scale, and a small picture (h, w, 4) uint8."""
 
     pieces: tuple[Image, ...]
-    thumbnail: bytes
+    thumbnail: Pixels
 
 
 def sample_of(image: Image) -> Sample:
@@ -58,18 +57,22 @@ def _pieces(image: Image, scale: int) -> Image:
 
 
 @njit(nogil=True, cache=True)
-def _average(pixels, across, down, out):
-    """Fill `out` (h, w, C) float32 with the means of squares of `down` by `across` pixels (H, W, C)."""
-    height, width, channels = out.shape
+def _average(rows, channels, across, down, out):
+    """Fill `out` (h, w * C) float32 with the means of squares of `down` by `across` pixels of rows (H, W * C)."""
+    height, wide = out.shape
     part = np.float32(1.0 / (across * down))
+    sums = np.empty(rows.shape[1], np.float32)
     for y in range(height):
-        for x in range(width):
-            for c in range(channels):
+        sums[:] = 0
+        for v in range(y * down, y * down + down):
+            for i in range(sums.shape[0]):
+                sums[i] += np.float32(rows[v, i])
+        for x in range(0, wide, channels):
+            for c in range(x, x + channels):
                 total = np.float32(0)
-                for v in range(y * down, y * down + down):
-                    for u in range(x * across, x * across + across):
-                        total += np.float32(pixels[v, u, c])
-                out[y, x, c] = total * part
+                for u in range(across):
+                    total += sums[x * across + u * channels + c - x]
+                out[y, c] = total * part
 
 
 def _averaged(pixels: Pixels, step: int) -> Pixels:
@@ -77,10 +80,12 @@ def _averaged(pixels: Pixels, step: int) -> Pixels:
     if step == 1:
         return pixels
     down, across = (min(step, side) for side in pixels.shape[:2])
-    means = np.empty((pixels.shape[0] // down, pixels.shape[1] // across, pixels.shape[2]), np.float32)
-    _average(held(pixels.astype(np.float32) if pixels.dtype == np.float16 else pixels), across, down, means)
+    height, width, channels = pixels.shape
+    means = np.empty((height // down, width // across * channels), np.float32)
+    rows = (pixels.astype(np.float32) if pixels.dtype == np.float16 else pixels).reshape(height, width * channels)
+    _average(held(rows), channels, across, down, means)
     whole: Pixels = (means if pixels.dtype.kind == "f" else np.rint(means)).astype(pixels.dtype)
-    return whole
+    return whole.reshape(len(means), -1, channels)
 
 
 def _starts(length: int, side: int, most: int) -> list[int]:
@@ -89,16 +94,13 @@ def _starts(length: int, side: int, most: int) -> list[int]:
     return [(length - side) * i // max(1, count - 1) // 4 * 4 for i in range(count)]
 
 
-def _thumbnail(image: Image) -> bytes:
-    """Return a small picture of evenly spread pixels as PNG."""
-    step = max(1, max(image.size) // (2 * THUMBNAIL))
-    top, left = (min(step // 2, (side - 1) // 2) for side in (image.height, image.width))
-    few = to_rgba(image.with_pixels(np.ascontiguousarray(image.pixels[top::step, left::step])))
-    small = PillowImage.fromarray(few)
-    small.thumbnail((THUMBNAIL, THUMBNAIL), PillowImage.Resampling.BOX)
-    out = io.BytesIO()
-    small.save(out, "PNG", compress_level=1)
-    return out.getvalue()
+def _thumbnail(image: Image) -> Pixels:
+    """Return a small picture of the means of cells, RGBA."""
+    scale = min(1.0, THUMBNAIL / max(image.size))
+    down, across = (max(1, round(side * scale)) for side in (image.height, image.width))
+    means = cell_means(image, down, across, 3)
+    whole = (means if image.is_float else np.rint(means)).astype(image.pixels.dtype)
+    return to_rgba(image.with_pixels(whole))
 
 
 def pack_bytes(data: bytes, packing: Packing) -> int:

@@ -12,11 +12,11 @@ import pathspec
 from oaktrim.core.errors import FileError, OakTrimError, os_fault, shown
 from oaktrim.core.files.pictures import MAX_PIXELS
 from oaktrim.core.progress import Progress, Task, spread
-from oaktrim.core.survey.cache import SurveyCache
+from oaktrim.core.survey.cache import PackedSample, SurveyCache, packed_sample
 from oaktrim.core.survey.facts import FileFacts
 from oaktrim.core.survey.inventory import Inventory, Unreadable
 from oaktrim.core.survey.ownership import link
-from oaktrim.core.survey.read import Samples, Seen, reader_for
+from oaktrim.core.survey.read import Seen, reader_for
 from oaktrim.core.survey.roles import DEFAULT_PATTERNS, RoleChoice, RolePattern
 
 DEFAULT_IGNORE = (".*", "__pycache__/")
@@ -113,11 +113,13 @@ def scan(
             else:
                 fresh.append(seen)
 
-    def work(seen: Seen) -> tuple[FileFacts, Samples] | Unreadable:
+    def work(seen: Seen) -> tuple[FileFacts, dict[str, PackedSample]] | Unreadable:
         read = reader_for(seen.path)
         assert read is not None
         try:
-            return read(seen, root, settings.max_pixels)
+            facts, samples = read(seen, root, settings.max_pixels)
+            ready = {} if cache is None else {content: packed_sample(sample) for content, sample in samples.items()}
+            return facts, ready
         except FileError as error:
             return Unreadable(seen.path, error.fault)
         except OakTrimError as error:
@@ -126,7 +128,7 @@ def scan(
             return Unreadable(seen.path, "does not fit in memory")
 
     new: list[FileFacts] = []
-    samples: Samples = {}
+    samples: dict[str, PackedSample] = {}
 
     def keep() -> None:
         if cache is not None and new:
@@ -142,7 +144,7 @@ def scan(
                 facts, seen_samples = result
                 found[facts.path] = facts
                 new.append(facts)
-                samples.update(seen_samples if cache is not None else {})
+                samples.update(seen_samples)
             if len(new) >= _KEEP_EVERY:
                 keep()
             yield Progress(done, len(fresh), fresh[position].path)

@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-import io
 from collections import OrderedDict
 from collections.abc import Callable
 
 import numpy as np
-from PIL import Image as PillowImage
 from PySide6.QtCore import QObject, QRunnable, QThreadPool, Signal
 from PySide6.QtGui import QImage, QPixmap
 
@@ -82,7 +80,7 @@ class Thumbnails(QObject):
         def make() -> None:
             kept = self._cache.thumbnail(content)
             if kept is not None:
-                self._done.emit(content, row, np.asarray(PillowImage.open(io.BytesIO(kept)).convert("RGBA")))
+                self._done.emit(content, row, kept)
                 return
             try:
                 codes: np.ndarray | None = thumbnail_codes(read_source(inventory, row), SIDE)
