@@ -222,7 +222,6 @@ class Session(QObject):
         self._plans.clear()
         self._totals.clear()
         self._findings.clear()
-        self._judge()
         self._settle.start()
 
     def save(self, path: Path) -> bool:
@@ -257,7 +256,10 @@ class Session(QObject):
         if self._chosen_of[0] is not self.selected or self._chosen_of[1] is not self.inventory:
             textures = self.inventory.textures if self.inventory is not None else ()
             rows = tuple(asset for asset in self.selected if asset < len(textures))
-            self._chosen_of = (self.selected, self.inventory, rows, tuple(textures[row].path for row in rows))
+            paths = tuple(textures[row].path for row in rows)
+            if self.inventory is not None:
+                self.inventory.keep_rows(paths, np.array(rows, np.int64))
+            self._chosen_of = (self.selected, self.inventory, rows, paths)
         return self._chosen_of[2]
 
     @property
@@ -419,7 +421,7 @@ class Session(QObject):
         if kept is None or kept.now is not now or kept.after is not after or kept.findings is not findings:
             self._assets = Assets(now, after, findings)
             if kept is not None and kept.inventory is after.inventory:
-                self._assets.keep_texts_of(kept)
+                self._assets.keep_of(kept)
         assert self._assets is not None
         return self._assets
 

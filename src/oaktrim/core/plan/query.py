@@ -41,6 +41,8 @@ _FIXED = (
     "path", "name", "folder", "role", "family", "kind", "known", "material", "object", "model", "side", "width", "height",
     "channels", "bits", "file", "users",
 )  # fmt: skip
+# Fields that depend on the inventory and on what was found wrong.
+_OF_FINDINGS = ("finding", "findings")
 
 
 class QueryError(OakTrimError):
@@ -97,10 +99,15 @@ class Assets:
             found.setdefault(finding.path, []).append(finding)
         return found
 
-    def keep_texts_of(self, other: Assets) -> None:
-        """Take over the words and numbers of another plan of the same inventory that no cut can change."""
-        self._texts.update({name: texts for name, texts in other._texts.items() if name in _FIXED})
-        self._numbers.update({name: values for name, values in other._numbers.items() if name in _FIXED})
+    def keep_of(self, other: Assets) -> None:
+        """Take over from another plan of the same inventory what no cut can change, and what is known of its findings."""
+        same = other.findings is self.findings
+        kept = (*_FIXED, *_OF_FINDINGS) if same else _FIXED
+        self._texts.update({name: texts for name, texts in other._texts.items() if name in kept})
+        self._numbers.update({name: values for name, values in other._numbers.items() if name in kept})
+        if same:
+            found = {name: value for name, value in other.__dict__.items() if name in ("counts", "by_path", "codes")}
+            self.__dict__.update(found)
 
     @cached_property
     def codes(self) -> dict[str, str]:
@@ -149,6 +156,13 @@ def _words(of_texture: Callable[[Assets, int], str], of_carried: Callable[[Any],
     return all_words
 
 
+def _coded(
+    words: Sequence[str], codes: Callable[[Assets], NDArray[Any]], of_carried: Callable[[Any], str]
+) -> Callable[[Assets], list[str]]:
+    """Return what says of each texture the word of its code."""
+    return lambda a: [*np.array(words)[codes(a)].tolist(), *(of_carried(row) for row in a.inventory.carried)]
+
+
 def _nothing(_: Any) -> str:
     return ""
 
@@ -157,9 +171,9 @@ TEXTS: dict[str, Callable[[Assets], list[str]]] = {
     "path": lambda a: a.paths,
     "name": lambda a: [path.rsplit("/", 1)[-1] for path in a.paths],
     "folder": lambda a: [path.rpartition("/")[0] for path in a.paths],
-    "role": _words(lambda a, r: a.inventory.roles[r].role.value, _nothing),
-    "family": _words(lambda a, r: a.inventory.roles[r].role.family.value, lambda row: row.family.value),
-    "format": _words(lambda a, r: ORDER[a.after.formats[r]], _nothing),
+    "role": _coded([role.value for role in Role], lambda a: a.inventory.role_codes, _nothing),
+    "family": _coded([role.family.value for role in Role], lambda a: a.inventory.role_codes, lambda r: r.family.value),
+    "format": _coded(ORDER, lambda a: a.after.formats, _nothing),
     "kind": _words(lambda a, r: a.inventory.textures[r].kind, lambda row: row.path.rsplit(".", 1)[-1]),
     "known": _words(lambda a, r: a.inventory.roles[r].certainty.name, _nothing),
     "finding": lambda a: [a.codes.get(path, "").replace(" ", "\n") for path in a.paths],

@@ -75,7 +75,7 @@ def natural_format(channels: int, bit_depth: int, floating: bool) -> str:
     return "r8" if channels == 1 else "rgba8"
 
 
-class AudioFacts(msgspec.Struct, frozen=True, array_like=True):
+class AudioFacts(msgspec.Struct, frozen=True, array_like=True, gc=False):
     """Facts of one sound; `decoded_bytes` as 16-bit PCM, `packed` over file bytes by packing method."""
 
     path: str
@@ -89,7 +89,7 @@ class AudioFacts(msgspec.Struct, frozen=True, array_like=True):
     packed: dict[str, float]
 
 
-class SlotFacts(msgspec.Struct, frozen=True, array_like=True):
+class SlotFacts(msgspec.Struct, frozen=True, array_like=True, gc=False):
     """One use of an image by a material.
 
     Parameters
@@ -106,7 +106,7 @@ class SlotFacts(msgspec.Struct, frozen=True, array_like=True):
     reads_alpha: bool
 
 
-class MaterialFacts(msgspec.Struct, frozen=True, array_like=True):
+class MaterialFacts(msgspec.Struct, frozen=True, array_like=True, gc=False):
     """A material; `content` is a hash of all but its name, images by their paths."""
 
     name: str
@@ -115,7 +115,7 @@ class MaterialFacts(msgspec.Struct, frozen=True, array_like=True):
     overlapping: bool
 
 
-class ObjectFacts(msgspec.Struct, frozen=True, array_like=True):
+class ObjectFacts(msgspec.Struct, frozen=True, array_like=True, gc=False):
     """What stands below one root node of a scene.
 
     Parameters
@@ -133,7 +133,7 @@ class ObjectFacts(msgspec.Struct, frozen=True, array_like=True):
     largest: float
 
 
-class ClipFacts(msgspec.Struct, frozen=True, array_like=True):
+class ClipFacts(msgspec.Struct, frozen=True, array_like=True, gc=False):
     """An animation clip of a model."""
 
     name: str
@@ -143,14 +143,14 @@ class ClipFacts(msgspec.Struct, frozen=True, array_like=True):
     data_bytes: int
 
 
-class ImageRef(msgspec.Struct, frozen=True, array_like=True):
+class ImageRef(msgspec.Struct, frozen=True, array_like=True, gc=False):
     """An image of a model: `uri` as the file has it, or the path that a held image is surveyed under; both empty if broken."""
 
     uri: str
     held: str
 
 
-class ModelFacts(msgspec.Struct, frozen=True, array_like=True):
+class ModelFacts(msgspec.Struct, frozen=True, array_like=True, gc=False):
     """Facts of one model file.
 
     Parameters
@@ -177,7 +177,7 @@ class ModelFacts(msgspec.Struct, frozen=True, array_like=True):
     files: tuple[tuple[str, int, int], ...]
 
 
-class FileFacts(msgspec.Struct, frozen=True, array_like=True):
+class FileFacts(msgspec.Struct, frozen=True, array_like=True, gc=False):
     """All that reading one file gave; `errors` are of images that a model holds, by their paths."""
 
     path: str

@@ -176,11 +176,14 @@ class Inventory:
         row_of = self.row_of
         found = np.fromiter((row_of.get(path, -1) for path in paths), np.int64, len(paths))
         found = found[found >= 0]
-        # A cut keeps its paths from one plan to the next: thousands are looked up once.
+        self.keep_rows(paths, found)
+        return found
+
+    def keep_rows(self, paths: Sequence[str], rows: NDArray[np.int64]) -> None:
+        """Remember the rows of some paths: a cut keeps its paths from one plan to the next, so thousands are told once."""
         if len(self._asked) >= 64:
             self._asked.clear()
-        self._asked[id(paths)] = (paths, found)
-        return found
+        self._asked[id(paths)] = (paths, rows)
 
     def carried_sums(self, line: str, method: str) -> dict[str, int]:
         """Return what is carried beside the textures adds to a line, by family; it is never texture memory.

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Callable
-from dataclasses import dataclass
 from pathlib import Path
 from urllib.parse import unquote
 
+import msgspec
 import numpy as np
 
 from oaktrim.core.errors import FileError, OakTrimError, Unsupported
@@ -43,8 +43,7 @@ _LOOKED_AT = 1 << 20
 _ALPHA_SLOTS = (Slot.BASE_COLOUR, Slot.OPACITY, Slot.OTHER)
 
 
-@dataclass(frozen=True)
-class Seen:
+class Seen(msgspec.Struct, frozen=True, gc=False):
     """A file met on the walk."""
 
     path: str

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -124,6 +124,12 @@ class LedgerModel(QAbstractTableModel):
         """Return the place of an asset, or None where it is filtered out."""
         place = int(self._place[row]) if 0 <= row < len(self._place) else -1
         return place if place >= 0 else None
+
+    def places_of(self, rows: Sequence[int]) -> NDArray[np.int64]:
+        """Return the places of assets, in order; those that are filtered out are passed over."""
+        asked = np.asarray(rows, np.int64)
+        places = self._place[asked[asked < len(self._place)]]
+        return np.sort(places[places >= 0])
 
     def _refresh_row(self, row: int) -> None:
         place = self.place_of(row)

@@ -162,7 +162,6 @@ class Swatch(QFrame):
         self.ladder.show_rungs(recipe.ladder)
         self._warnings.setText("\n".join(f"▲ {warning}" for warning in recipe.warnings))
         self._warnings.setVisible(bool(recipe.warnings))
-        self._everywhere.setText(self._on_all_targets(row))
         found = session.findings_about(texture.path)
         self._findings.setText("\n".join(f"! {f.message}. What to do: {f.remedy}." for f in found))
         self._findings.setVisible(bool(found))
@@ -207,6 +206,7 @@ class Swatch(QFrame):
         if not session.is_open or not session.chosen or session.inventory is None:
             return
         inventory, row = session.inventory, session.chosen[0]
+        self._everywhere.setText(self._on_all_targets(row))
         texture = inventory.textures[row]
         key = f"{texture.path}:{texture.content}"
         if key == self._shown:

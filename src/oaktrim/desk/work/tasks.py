@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 import time
 from collections.abc import Callable
 from typing import Any
@@ -12,6 +13,9 @@ from shiboken6 import isValid
 from oaktrim.core.progress import Progress, Task
 
 _SAY_EVERY_SECONDS = 0.05
+# Threads at work beside the window give up the interpreter's lock ten times as often as they would by themselves, so that
+# a hand on a control need not wait for them.
+sys.setswitchinterval(0.0005)
 
 
 class Work(QObject):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 from PySide6.QtCore import QObject, QTimer, Signal
@@ -23,6 +24,8 @@ class Watch(QObject):
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
         self._observer: BaseObserver | None = None
+        # Asking the system to watch thousands of folders takes a while; one thread does it, in order.
+        self._hand = ThreadPoolExecutor(1)
         self._root: Path | None = None
         self._wait = QTimer(self, singleShot=True, interval=_QUIET_MS)
         self._wait.timeout.connect(self.changed)
@@ -32,8 +35,18 @@ class Watch(QObject):
         """Watch another folder."""
         if root == self._root:
             return
-        self.stop()
+        self._wait.stop()
         self._root = root
+        self._hand.submit(self._exchange, root)
+
+    def stop(self) -> None:
+        """Watch nothing any more; for good."""
+        self._wait.stop()
+        self._hand.submit(self._leave)
+        self._hand.shutdown()
+
+    def _exchange(self, root: Path) -> None:
+        self._leave()
         handler = _Handler(self)
         # Where the system's own notices have run out, looking every second does as well.
         for kind in (Observer, PollingObserver):
@@ -46,13 +59,11 @@ class Watch(QObject):
             self._observer = observer
             return
 
-    def stop(self) -> None:
-        """Watch nothing any more."""
+    def _leave(self) -> None:
         if self._observer is not None:
             self._observer.stop()
             self._observer.join()
-        self._observer = self._root = None
-        self._wait.stop()
+        self._observer = None
 
 
 class _Handler(FileSystemEventHandler):

@@ -157,6 +157,8 @@ class SurveyBench(QWidget):
     def _set_up_ledger(self) -> None:
         table = self.ledger
         table.setModel(self.model)
+        # The heads need not show what is selected: they would ask every selected row for it.
+        table.horizontalHeader().setSelectionModel(QItemSelectionModel(self.model, table))
         table.setAccessibleName("Ledger of assets")
         table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
         table.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
@@ -367,15 +369,14 @@ class SurveyBench(QWidget):
         chosen = QItemSelection()
         first = None
         last_column = self.model.columnCount() - 1
-        found = [self.model.place_of(row) for row in self._session.selected]
-        places = sorted(place for place in found if place is not None)
-        if found and found[0] is not None:
-            first = self.model.index(found[0], 0)
+        selected = self._session.selected
+        place = self.model.place_of(selected[0]) if selected else None
+        if place is not None:
+            first = self.model.index(place, 0)
         # Neighbours are selected as one span: thousands of single rows would be slow to hold.
-        breaks = [i for i in range(1, len(places)) if places[i] != places[i - 1] + 1]
-        for start, stop in zip([0, *breaks], [*breaks, len(places)], strict=True):
-            if start < stop:
-                chosen.select(self.model.index(places[start], 0), self.model.index(places[stop - 1], last_column))
+        places = self.model.places_of(selected)
+        for span in np.split(places, np.flatnonzero(np.diff(places) != 1) + 1) if len(places) else ():
+            chosen.select(self.model.index(int(span[0]), 0), self.model.index(int(span[-1]), last_column))
         picker = self.ledger.selectionModel()
         picker.select(chosen, QItemSelectionModel.SelectionFlag.ClearAndSelect)
         if first is not None:
@@ -397,7 +398,7 @@ class SurveyBench(QWidget):
         column = head if head in (SIZE, FORMAT, ROLE) else SIZE
         lines = [line.split("\t")[0].strip() for line in QGuiApplication.clipboard().text().splitlines()]
         values = [line for line in lines if line and line not in {c.head for c in COLUMNS}]
-        places = sorted(place for asset in session.chosen if (place := self.model.place_of(asset)) is not None)
+        places = self.model.places_of(session.chosen).tolist()
         rows = [self.model.row_at(place) for place in places]
         if not values or not rows:
             return

@@ -128,10 +128,10 @@ class FindingsPane(QWidget):
     def _meant(self) -> list[Finding]:
         """The findings of the chosen kind on what is selected, or on everything where nothing of it is."""
         rows = self._groups.get(self.code, [])
-        selected = (
-            {self._session.asset_path(asset) for asset in self._session.selected} if self._session.is_open else set()
-        )
-        return [f for f in rows if f.path in selected] if len(selected) > 1 else rows
+        if not rows or len(self._session.selected) < 2:
+            return rows
+        selected = {self._session.asset_path(asset) for asset in self._session.selected}
+        return [f for f in rows if f.path in selected]
 
     def _say(self) -> None:
         session = self._session

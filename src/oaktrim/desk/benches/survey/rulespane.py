@@ -6,6 +6,7 @@ from functools import partial
 
 import numpy as np
 from PySide6.QtCore import QSignalBlocker
+from PySide6.QtGui import QShowEvent
 from PySide6.QtWidgets import (
     QComboBox,
     QGridLayout,
@@ -128,7 +129,7 @@ class RulesPane(QWidget):
     def refresh(self) -> None:
         """Show the rules as they are, and what they do on the watched target."""
         session = self._session
-        if not session.is_open or session.inventory is None:
+        if not session.is_open or session.inventory is None or not self.isVisible():
             return
         plan = session.plan()
         codes = session.inventory.role_codes
@@ -150,6 +151,9 @@ class RulesPane(QWidget):
             moved, by_hand = int(np.sum(mine & (plan.rule >= 0))), int(np.sum(mine & plan.overruled))
             effect.setText(f"{moved} of {int(mine.sum())}" + (f", {by_hand} ✎" if by_hand else ""))
             effect.setToolTip(f"{moved} textures made smaller by the rule, {by_hand} cut by hand in its place")
+
+    def showEvent(self, event: QShowEvent) -> None:
+        self.refresh()
 
     def _changed(self, role: Role) -> None:
         share, floor, ceiling, _ = self._lines[role]
