@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from oaktrim.core.codecs import bc1, bc4, plain
+from oaktrim.core.codecs import bc1, bc4, bc7, plain
 from oaktrim.core.codecs.effort import EncodeOptions
 from oaktrim.core.errors import Unsupported
 from oaktrim.core.formats.catalogue import ORDER, TextureFormat, format_named
@@ -33,6 +33,7 @@ _CODECS: dict[str, tuple[Encoder, Decoder]] = {
     "bc3": (bc1.encode_bc3, bc1.decode_bc3),
     "bc4": (bc4.encode_bc4, bc4.decode_bc4),
     "bc5": (bc4.encode_bc5, bc4.decode_bc5),
+    "bc7": (bc7.encode_bc7, bc7.decode_bc7),
 }
 
 # Formats that can be offered, in the catalogue's order.

@@ -1,0 +1,220 @@
+"""BC7: what the standard fixes of its eight modes, and decoding.
+
+Khronos Data Format Specification 1.3, chapter 20 (BPTC). A block names a mode by its lowest set bit; a mode says how
+many subsets a block falls into, how many bits their ends have, and how many steps lie between the ends.
+"""
+
+from __future__ import annotations
+
+from functools import cache
+from typing import Any
+
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+
+from oaktrim.core.codecs.bc7fit import PLANS, encode_rows
+from oaktrim.core.codecs.blocks import Blocks, blocks_in, decode_rows, encode_blocks, get_bits, put_pixels, words_of
+from oaktrim.core.codecs.effort import EncodeOptions
+from oaktrim.core.codecs.partitions import subset_masks
+from oaktrim.core.pixels.image import Image, Pixels
+
+SUBSETS, PARTITION, ROTATION, SELECTOR, COLOUR, ALPHA, PARITY, INDEX, SECOND = range(9)
+# Table 109 of the specification: bits of each field by mode; PARITY is 0 for none, 1 for one bit an end, 2 for one a subset.
+MODES = np.array(
+    [
+        [3, 4, 0, 0, 4, 0, 1, 3, 0],
+        [2, 6, 0, 0, 6, 0, 2, 3, 0],
+        [3, 6, 0, 0, 5, 0, 0, 2, 0],
+        [2, 6, 0, 0, 7, 0, 1, 2, 0],
+        [1, 0, 2, 1, 5, 6, 0, 2, 3],
+        [1, 0, 2, 0, 7, 8, 0, 2, 2],
+        [1, 0, 0, 0, 7, 7, 1, 4, 0],
+        [2, 6, 0, 0, 5, 5, 1, 2, 0],
+    ],
+    np.int64,
+)
+# Tables 114 and 115: the subset of each pixel, pixel 0 lowest, with one bit and with two bits a pixel.
+_TWO = (
+    0xCCCC, 0x8888, 0xEEEE, 0xECC8, 0xC880, 0xFEEC, 0xFEC8, 0xEC80, 0xC800, 0xFFEC, 0xFE80, 0xE800,
+    0xFFE8, 0xFF00, 0xFFF0, 0xF000, 0xF710, 0x008E, 0x7100, 0x08CE, 0x008C, 0x7310, 0x3100, 0x8CCE,
+    0x088C, 0x3110, 0x6666, 0x366C, 0x17E8, 0x0FF0, 0x718E, 0x399C, 0xAAAA, 0xF0F0, 0x5A5A, 0x33CC,
+    0x3C3C, 0x55AA, 0x9696, 0xA55A, 0x73CE, 0x13C8, 0x324C, 0x3BDC, 0x6996, 0xC33C, 0x9966, 0x0660,
+    0x0272, 0x04E4, 0x4E40, 0x2720, 0xC936, 0x936C, 0x39C6, 0x639C, 0x9336, 0x9CC6, 0x817E, 0xE718,
+    0xCCF0, 0x0FCC, 0x7744, 0xEE22,
+)  # fmt: skip
+_THREE = (
+    0xAA685050, 0x6A5A5040, 0x5A5A4200, 0x5450A0A8, 0xA5A50000, 0xA0A05050, 0x5555A0A0, 0x5A5A5050,
+    0xAA550000, 0xAA555500, 0xAAAA5500, 0x90909090, 0x94949494, 0xA4A4A4A4, 0xA9A59450, 0x2A0A4250,
+    0xA5945040, 0x0A425054, 0xA5A5A500, 0x55A0A0A0, 0xA8A85454, 0x6A6A4040, 0xA4A45000, 0x1A1A0500,
+    0x0050A4A4, 0xAAA59090, 0x14696914, 0x69691400, 0xA08585A0, 0xAA821414, 0x50A4A450, 0x6A5A0200,
+    0xA9A58000, 0x5090A0A8, 0xA8A09050, 0x24242424, 0x00AA5500, 0x24924924, 0x24499224, 0x50A50A50,
+    0x500AA550, 0xAAAA4444, 0x66660000, 0xA5A0A5A0, 0x50A050A0, 0x69286928, 0x44AAAA44, 0x66666600,
+    0xAA444444, 0x54A854A8, 0x95809580, 0x96969600, 0xA85454A8, 0x80959580, 0xAA141414, 0x96960000,
+    0xAAAA1414, 0xA05050A0, 0xA0A5A5A0, 0x96000000, 0x40804080, 0xA9A8A9A8, 0xAAAAAA44, 0x2A4A5254,
+)  # fmt: skip
+# Tables 116 to 118: the pixel of each further subset whose index lacks its highest bit.
+_ANCHOR = (
+    15, 15, 15, 15, 15, 15, 15, 15, 15, 15, 15, 15, 15, 15, 15, 15, 15, 2, 8, 2, 2, 8, 8, 15, 2, 8, 2, 2, 8, 8, 2, 2,
+    15, 15, 6, 8, 2, 8, 15, 15, 2, 8, 2, 2, 2, 15, 15, 6, 6, 2, 6, 8, 15, 15, 2, 2, 15, 15, 15, 15, 15, 2, 2, 15,
+)  # fmt: skip
+_ANCHOR_SECOND = (
+    3, 3, 15, 15, 8, 3, 15, 15, 8, 8, 6, 6, 6, 5, 3, 3, 3, 3, 8, 15, 3, 3, 6, 10, 5, 8, 8, 6, 8, 5, 15, 15,
+    8, 15, 3, 5, 6, 10, 8, 15, 15, 3, 15, 5, 15, 15, 15, 15, 3, 15, 5, 5, 5, 8, 5, 10, 5, 10, 8, 13, 15, 12, 3, 3,
+)  # fmt: skip
+_ANCHOR_THIRD = (
+    15, 8, 8, 3, 15, 15, 3, 8, 15, 15, 15, 15, 15, 15, 15, 8, 15, 8, 15, 3, 15, 8, 15, 8, 3, 15, 6, 10, 15, 15, 10, 8,
+    15, 3, 15, 10, 10, 8, 9, 10, 6, 15, 8, 15, 3, 6, 6, 8, 15, 3, 15, 15, 15, 15, 15, 15, 15, 15, 15, 15, 3, 15, 15, 8,
+)  # fmt: skip
+
+# The subset of each pixel by count of subsets (1 to 3) and partition, (4, 64, 16); the pixel whose index lacks its highest
+# bit by subset, (4, 64, 3), and the same pixels in the order of their places.
+PARTITIONS = np.zeros((4, 64, 16), np.int64)
+PARTITIONS[2] = (np.array(_TWO)[:, None] >> np.arange(16)) & 1
+PARTITIONS[3] = (np.array(_THREE)[:, None] >> (2 * np.arange(16))) & 3
+ANCHORS = np.zeros((4, 64, 3), np.int64)
+ANCHORS[2, :, 1] = _ANCHOR
+ANCHORS[3, :, 1], ANCHORS[3, :, 2] = _ANCHOR_SECOND, _ANCHOR_THIRD
+MARKS = ANCHORS.copy()
+MARKS[3].sort(axis=1)
+
+
+@njit(nogil=True, cache=True)
+def _weight(step, bits):
+    """Return how many 64ths of the second end a step of 2, 3 or 4 bits takes (table 112)."""
+    last = (1 << bits) - 1
+    return (step * 128 + last) // (2 * last)
+
+
+@njit(nogil=True, cache=True)
+def _wide(code, bits):
+    """Return a code of 4 to 8 bits, spread over 8."""
+    return code << (8 - bits) | code >> (2 * bits - 8)
+
+
+@njit(nogil=True, cache=True)
+def _steps(words, at, subsets, bits, marks):
+    """Return the sixteen indices that begin at bit `at`, each in `bits` bits, pixel 0 lowest.
+
+    The index of each subset's anchor is stored without its highest bit: a zero is put in its place.
+    """
+    count = 16 * bits - subsets
+    lower = words[0] >> np.uint64(at) | words[1] << np.uint64(64 - at) if at < 64 else words[1] >> np.uint64(at - 64)
+    stream = lower & ((np.uint64(1) << np.uint64(count)) - np.uint64(1))
+    for s in range(subsets):
+        below = (np.uint64(1) << np.uint64(marks[s] * bits + bits - 1)) - np.uint64(1)
+        stream = (stream & ~below) << np.uint64(1) | (stream & below)
+    return stream
+
+
+@njit(nogil=True, cache=True)
+def decode_block(words, modes, partitions, marks, ends, palette, out):
+    """Decode a block of words (2,) uint64 into `out` (16,) uint32, red lowest; one that names no mode is clear black.
+
+    Parameters
+    ----------
+    partitions, marks : PARTITIONS and MARKS
+    ends : scratch (6, 4) int64; palette : scratch (2, 64) uint32
+    """
+    mode = 0
+    while mode < 8 and not (words[0] >> np.uint64(mode)) & np.uint64(1):
+        mode += 1
+    if mode == 8:
+        for i in range(16):
+            out[i] = 0
+        return
+    row = modes[mode]
+    subsets, colour, alpha, parity = row[0], row[4], row[5], row[6]
+    at = mode + 1
+    partition = get_bits(words, at, row[1])
+    at += row[1]
+    rotation = get_bits(words, at, row[2])
+    at += row[2]
+    selector = get_bits(words, at, row[3])
+    at += row[3]
+    count = 2 * subsets
+    for c in range(4 if alpha > 0 else 3):
+        bits = colour if c < 3 else alpha
+        for e in range(count):
+            ends[e, c] = get_bits(words, at, bits)
+            at += bits
+    if parity > 0:
+        for e in range(count):
+            bit = get_bits(words, at + (e if parity == 1 else e // 2), 1)
+            for c in range(4):
+                ends[e, c] = ends[e, c] << 1 | bit
+        at += count if parity == 1 else subsets
+        colour += 1
+        alpha += 1
+    for e in range(count):
+        for c in range(3):
+            ends[e, c] = _wide(ends[e, c], colour)
+        ends[e, 3] = _wide(ends[e, 3], alpha) if row[5] > 0 else 255
+    places = marks[subsets, partition]
+    first = _steps(words, at, subsets, row[7], places)
+    second = _steps(words, at + 16 * row[7] - subsets, subsets, row[8], places) if row[8] > 0 else first
+    # What stands in the fourth channel follows the second index; a rotation then exchanges it with a colour.
+    bits, own = row[7], row[8] if row[8] > 0 else row[7]
+    if selector:
+        first, second, bits, own = second, first, own, bits
+    away = 8 * (rotation - 1) if rotation else 24
+    size = 1 << bits
+    for s in range(subsets):
+        for k in range(size):
+            w = _weight(k, bits)
+            word = np.uint32(0)
+            for c in range(3):
+                value = (ends[2 * s, c] * (64 - w) + ends[2 * s + 1, c] * w + 32) >> 6
+                word |= np.uint32(value) << np.uint32(24 if 8 * c == away else 8 * c)
+            palette[0, s * size + k] = word
+        for k in range(1 << own):
+            w = _weight(k, own)
+            value = (ends[2 * s, 3] * (64 - w) + ends[2 * s + 1, 3] * w + 32) >> 6
+            palette[1, s * (1 << own) + k] = np.uint32(value) << np.uint32(away)
+    last, own_last = np.uint64(size - 1), np.uint64((1 << own) - 1)
+    parts = partitions[subsets, partition]
+    for i in range(16):
+        k = parts[i] * size + np.int64(first >> np.uint64(i * bits) & last)
+        m = (parts[i] << own) + np.int64(second >> np.uint64(i * own) & own_last)
+        out[i] = palette[0, k] | palette[1, m]
+
+
+@njit(nogil=True, cache=True)
+def _decode_rows(blocks, modes, partitions, marks, start, stop, out):
+    """Decode block rows (rows, columns, 16) uint8 into `out` (H, W) uint32, one word a pixel, red lowest."""
+    words, pixels = np.empty(2, np.uint64), np.empty(16, np.uint32)
+    ends, palette = np.empty((6, 4), np.int64), np.empty((2, 64), np.uint32)
+    for by in range(start, stop):
+        for bx in range(blocks.shape[1]):
+            words_of(blocks[by, bx], words)
+            decode_block(words, modes, partitions, marks, ends, palette, pixels)
+            put_pixels(pixels, bx, by, 4, 4, out)
+
+
+@cache
+def _tables() -> tuple[NDArray[Any], ...]:
+    values, codes = np.arange(256), np.arange(128)
+    wide = codes << 1 | codes >> 6
+    steps = (wide[:, None] * 43 + wide[None, :] * 21 + 32) >> 6
+    cost = np.abs(steps[None] - values[:, None, None]) * 1024 + np.abs(wide[:, None] - wide[None, :])
+    single = np.stack(np.divmod(cost.reshape(256, -1).argmin(axis=1), 128), axis=1)
+    two, three = (subset_masks(PARTITIONS[subsets], subsets) for subsets in (2, 3))
+    return MODES, PARTITIONS, ANCHORS, PLANS, two, three, single
+
+
+def encode_bc7(image: Image, options: EncodeOptions) -> bytes:
+    """Encode colour and alpha; colour under wholly clear pixels does not count, and alpha 0 and 255 are kept exactly."""
+    tables, effort = _tables(), options.effort.rank
+
+    def rows(pixels: Pixels, start: int, stop: int, out: Blocks) -> None:
+        encode_rows(pixels, effort, tables, start, stop, out)
+
+    return encode_blocks(image, options, (4, 4), 16, rows)
+
+
+def decode_bc7(data: bytes, width: int, height: int) -> Pixels:
+    """Decode to (H, W, 4) uint8."""
+    blocks = blocks_in(data, width, height, (4, 4), 16)
+    out = np.empty((height, width), "<u4")
+    decode_rows(lambda start, stop: _decode_rows(blocks, MODES, PARTITIONS, MARKS, start, stop, out), blocks)
+    return out.view(np.uint8).reshape(height, width, 4)

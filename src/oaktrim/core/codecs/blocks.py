@@ -1,0 +1,125 @@
+"""What block codecs share: taking a block out of a picture, rows of blocks on all cores, and bits put into bytes."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+
+from oaktrim.core.codecs.effort import EncodeOptions
+from oaktrim.core.pixels.image import Image, Pixels, held, to_rgba
+from oaktrim.core.progress import each_chunk
+
+FAST = {"contract", "reassoc", "nsz", "arcp"}
+
+Blocks = NDArray[np.uint8]
+# Fills blocks of rows [start, stop) from pixels (H, W, 4).
+RowEncoder = Callable[[Pixels, int, int, Blocks], None]
+
+
+@njit(nogil=True, cache=True)
+def load_block(pixels, bx, by, wide, high, px):
+    """Fill px (4, wide * high) float32 with a block of pixels (H, W, 4); the border's pixels stand in beyond it."""
+    height, width = pixels.shape[:2]
+    for y in range(high):
+        row = min(by * high + y, height - 1)
+        for x in range(wide):
+            column = min(bx * wide + x, width - 1)
+            for c in range(4):
+                px[c, wide * y + x] = pixels[row, column, c]
+
+
+@njit(nogil=True, cache=True)
+def copy_flat(source, target):
+    """Copy an array into another of its size; assigning slices would cost seconds of compiling."""
+    a, b = source.reshape(-1), target.reshape(-1)
+    for i in range(a.shape[0]):
+        b[i] = a[i]
+
+
+@njit(nogil=True, cache=True)
+def put_bits(words, at, value, count):
+    """Add `count` bits of a value at bit `at` of words (2,) uint64, the lowest bit first; return the next place."""
+    value = np.uint64(value) & ((np.uint64(1) << np.uint64(count)) - np.uint64(1))
+    if at < 64:
+        words[0] |= value << np.uint64(at)
+        if at + count > 64:
+            words[1] |= value >> np.uint64(64 - at)
+    else:
+        words[1] |= value << np.uint64(at - 64)
+    return at + count
+
+
+@njit(nogil=True, cache=True)
+def get_bits(words, at, count):
+    """Return `count` bits (at most 32) from bit `at` of words (2,) uint64."""
+    if count == 0:
+        return np.int64(0)
+    if at >= 64:
+        value = words[1] >> np.uint64(at - 64)
+    else:
+        value = words[0] >> np.uint64(at)
+        if at + count > 64:
+            value |= words[1] << np.uint64(64 - at)
+    return np.int64(value & ((np.uint64(1) << np.uint64(count)) - np.uint64(1)))
+
+
+@njit(nogil=True, cache=True)
+def put_pixels(pixels, bx, by, wide, high, out):
+    """Put the pixels of a block (wide * high,) into their place in `out` (H, W); what lies beyond the border is left out."""
+    height, width = out.shape
+    if by * high + high <= height and bx * wide + wide <= width:
+        for y in range(high):
+            for x in range(wide):
+                out[by * high + y, bx * wide + x] = pixels[wide * y + x]
+        return
+    for y in range(min(high, height - by * high)):
+        for x in range(min(wide, width - bx * wide)):
+            out[by * high + y, bx * wide + x] = pixels[wide * y + x]
+
+
+@njit(nogil=True, cache=True)
+def words_of(block, words):
+    """Read sixteen bytes into words (2,) uint64."""
+    for half in range(2):
+        value = np.uint64(0)
+        for i in range(8):
+            value |= np.uint64(block[8 * half + i]) << np.uint64(8 * i)
+        words[half] = value
+
+
+@njit(nogil=True, cache=True)
+def bytes_of(words, block):
+    """Write words (2,) uint64 as sixteen bytes."""
+    for half in range(2):
+        for i in range(8):
+            block[8 * half + i] = np.uint8((words[half] >> np.uint64(8 * i)) & np.uint64(255))
+
+
+def encode_blocks(
+    image: Image, options: EncodeOptions, size: tuple[int, int], block_bytes: int, rows: RowEncoder
+) -> bytes:
+    """Return a picture's blocks, row after row, encoded on all cores."""
+    return encode_pixels(held(to_rgba(image)), options, size, block_bytes, rows)
+
+
+def encode_pixels(
+    pixels: Pixels, options: EncodeOptions, size: tuple[int, int], block_bytes: int, rows: RowEncoder
+) -> bytes:
+    """Return the blocks of pixels (H, W, C), row after row, encoded on all cores."""
+    across, down = -(-pixels.shape[1] // size[0]), -(-pixels.shape[0] // size[1])
+    out = np.empty((down, across, block_bytes), np.uint8)
+    each_chunk(lambda start, stop: rows(pixels, start, stop, out), down, max(1, 1024 // across), options.threads)
+    return out.tobytes()
+
+
+def blocks_in(data: bytes, width: int, height: int, size: tuple[int, int], block_bytes: int) -> Blocks:
+    """Return the bytes of a level as blocks (rows, columns, block_bytes)."""
+    return np.frombuffer(data, np.uint8).reshape(-(-height // size[1]), -(-width // size[0]), block_bytes)
+
+
+def decode_rows(work: Callable[[int, int], None], blocks: Blocks) -> None:
+    """Call `work(start, stop)` over rows of blocks on all cores."""
+    each_chunk(work, blocks.shape[0], max(1, 8192 // blocks.shape[1]))
