@@ -1,0 +1,454 @@
+"""ASTC with low dynamic range: what the standard fixes of its blocks, and decoding.
+
+Khronos Data Format Specification 1.3, chapter 23. Sixteen bytes hold a block of 4x4 to 12x12 pixels: a mode, up to four
+partitions with ends of their own, and a grid of weights that may be coarser than the block, both packed as sequences of
+numbers below 2**n, 3 * 2**n or 5 * 2**n. What is reserved, or has a high dynamic range, decodes to magenta.
+"""
+
+from __future__ import annotations
+
+from functools import cache
+
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+
+from oaktrim.core.codecs.blocks import blocks_in, decode_rows, get_bits, put_pixels, words_of
+from oaktrim.core.pixels.image import Pixels
+
+# Table 157: counts of values that a sequence can hold, and the trits, quints and bits of each.
+LEVELS = (2, 3, 4, 5, 6, 8, 10, 12, 16, 20, 24, 32, 40, 48, 64, 80, 96, 128, 160, 192, 256)
+SPLIT = np.array(
+    [next((t, q, b) for b in range(9) for t, q in ((0, 0), (1, 0), (0, 1))
+          if (1 << b) * (3 if t else 5 if q else 1) == n) for n in LEVELS], np.int64
+)  # fmt: skip
+WEIGHT_LEVELS = 12
+MAGENTA = np.uint32(0xFFFF00FF)
+
+
+def _trits(packed: int) -> tuple[int, ...]:
+    """Return the five trits of a packed byte (section 23.12)."""
+    if packed >> 2 & 7 == 7:
+        c, t4, t3 = packed >> 3 & 0x1C | packed & 3, 2, 2
+    else:
+        c = packed & 0x1F
+        t4, t3 = (2, packed >> 7) if packed >> 5 & 3 == 3 else (packed >> 7, packed >> 5 & 3)
+    if c & 3 == 3:
+        t2, t1, t0 = 2, c >> 4, (c >> 3 & 1) << 1 | (c >> 2 & 1) & ~(c >> 3 & 1)
+    elif c >> 2 & 3 == 3:
+        t2, t1, t0 = 2, 2, c & 3
+    else:
+        t2, t1, t0 = c >> 4, c >> 2 & 3, (c >> 1 & 1) << 1 | c & 1 & ~(c >> 1)
+    return t0, t1, t2, t3, t4
+
+
+def _quints(packed: int) -> tuple[int, ...]:
+    """Return the three quints of seven packed bits (section 23.12)."""
+    low = packed & 1
+    if packed >> 1 & 3 == 3 and packed >> 5 & 3 == 0:
+        return 4, 4, low << 2 | (packed >> 4 & ~low & 1) << 1 | packed >> 3 & ~low & 1
+    if packed >> 1 & 3 == 3:
+        q2, c = 4, (packed >> 3 & 3) << 3 | (~(packed >> 5) & 3) << 1 | low
+    else:
+        q2, c = packed >> 5 & 3, packed & 0x1F
+    return (c >> 3 & 3, 4, q2) if c & 7 == 5 else (c & 7, c >> 3 & 3, q2)
+
+
+TRITS = np.array([_trits(packed) for packed in range(256)], np.int64)
+QUINTS = np.array([_quints(packed) for packed in range(128)], np.int64)
+
+
+def _spread(pattern: str, code: int, bits: int) -> int:
+    """Return a number from a pattern of the standard: letters stand for bits of the code, `a` the lowest."""
+    return int("".join("0" if c == "0" else str(code >> (ord(c) - ord("a")) & 1) for c in pattern), 2)
+
+
+# Tables 165 and 169: B and C by kind and count of bits, for colours (9 bits) and weights (7 bits).
+_COLOUR_SPREAD = {
+    (3, 1): ("000000000", 204), (3, 2): ("b000b0bb0", 93), (3, 3): ("cb000cbcb", 44), (3, 4): ("dcb000dcb", 22),
+    (3, 5): ("edcb000ed", 11), (3, 6): ("fedcb000f", 5), (5, 1): ("000000000", 113), (5, 2): ("b0000bb00", 54),
+    (5, 3): ("cb0000cbc", 26), (5, 4): ("dcb0000dc", 13), (5, 5): ("edcb0000e", 6),
+}  # fmt: skip
+_WEIGHT_SPREAD = {
+    (3, 1): ("0000000", 50), (3, 2): ("b000b0b", 23), (3, 3): ("cb000cb", 11), (5, 1): ("0000000", 28),
+    (5, 2): ("b0000b0", 13),
+}  # fmt: skip
+
+
+def _replicate(code: int, bits: int, wide: int) -> int:
+    value = 0
+    for shift in range(wide - bits, -bits, -bits):
+        value |= code << shift if shift >= 0 else code >> -shift
+    return value
+
+
+def _colour(code: int, level: int) -> int:
+    """Return the value 0..255 of a colour's code (section 23.13)."""
+    trit, quint, bits = SPLIT[level]
+    if not trit and not quint:
+        return _replicate(code, int(bits), 8)
+    pattern, c = _COLOUR_SPREAD[3 if trit else 5, int(bits)]
+    a = 0x1FF if code & 1 else 0
+    t = ((code >> bits) * c + _spread(pattern, code, bits)) ^ a
+    return a & 0x80 | t >> 2
+
+
+def _weight(code: int, level: int) -> int:
+    """Return the value 0..64 of a weight's code (section 23.17)."""
+    trit, quint, bits = SPLIT[level]
+    if LEVELS[level] in (3, 5):
+        value = ((0, 32, 63), (0, 16, 32, 47, 63))[int(quint)][code]
+    elif not trit and not quint:
+        value = _replicate(code, int(bits), 6)
+    else:
+        pattern, c = _WEIGHT_SPREAD[3 if trit else 5, int(bits)]
+        a = 0x7F if code & 1 else 0
+        t = ((code >> bits) * c + _spread(pattern, code, bits)) ^ a
+        value = a & 0x20 | t >> 2
+    return value + 1 if value > 32 else value
+
+
+# Values by level and code; levels of colours begin at 6 values, those before are never used.
+COLOURS = np.zeros((len(LEVELS), 256), np.int64)
+WEIGHTS = np.zeros((WEIGHT_LEVELS, 32), np.int64)
+for _level, _count in enumerate(LEVELS):
+    if _count >= 6:
+        COLOURS[_level, :_count] = [_colour(code, _level) for code in range(_count)]
+    if _level < WEIGHT_LEVELS:
+        WEIGHTS[_level, :_count] = [_weight(code, _level) for code in range(_count)]
+
+
+@njit(nogil=True, cache=True)
+def sequence_bits(count, level, split):
+    """Return how many bits a sequence of `count` numbers of a level takes."""
+    return count * split[level, 2] + (8 * count + 4) // 5 * split[level, 0] + (7 * count + 2) // 3 * split[level, 1]
+
+
+@njit(nogil=True, cache=True)
+def colour_level(count, room, split):
+    """Return the finest level at which `count` colour values fit into `room` bits; -1 where not even 6 values do."""
+    for level in range(split.shape[0] - 1, 3, -1):
+        if sequence_bits(count, level, split) <= room:
+            return level
+    return -1
+
+
+@njit(nogil=True, cache=True)
+def _read_sequence(words, at, count, level, split, trits, quints, out):
+    """Read `count` numbers of a level from bit `at` into `out`; bits past the sequence's end are zero."""
+    bits = split[level, 2]
+    low = (np.int64(1) << bits) - 1
+    if split[level, 0]:
+        size, parts = 5, (2, 2, 1, 2, 1)
+    elif split[level, 1]:
+        size, parts = 3, (3, 2, 2, 0, 0)
+    else:
+        for i in range(count):
+            out[i] = get_bits(words, at + i * bits, bits)
+        return
+    stop = at + sequence_bits(count, level, split)
+    for first in range(0, count, size):
+        packed, shift = 0, 0
+        many = min(size, count - first)
+        for i in range(many):
+            out[first + i] = get_bits(words, at, bits)
+            at += bits
+            take = min(parts[i], max(0, stop - at))
+            packed |= get_bits(words, at, take) << shift
+            shift += parts[i]
+            at += take
+        for i in range(many):
+            high = trits[packed, i] if size == 5 else quints[packed, i]
+            out[first + i] = (out[first + i] & low) | high << bits
+
+
+@njit(nogil=True, cache=True)
+def partition_of(seed, x, y, count, small):
+    """Return the partition of a pixel (section 23.19); `small` for blocks of fewer than 31 pixels."""
+    if small:
+        x <<= 1
+        y <<= 1
+    seed += (count - 1) * 1024
+    # Thirty-two bits in wider numbers: what overflows is cut off after each step.
+    r = seed ^ seed >> 15
+    r = r * 0xEEDE0891 & 0xFFFFFFFF
+    r ^= r >> 5
+    r = r + (r << 16) & 0xFFFFFFFF
+    r ^= r >> 7
+    r ^= r >> 3
+    r = r ^ r << 6 & 0xFFFFFFFF
+    r ^= r >> 17
+    s = (r & 15, r >> 4 & 15, r >> 8 & 15, r >> 12 & 15, r >> 16 & 15, r >> 20 & 15, r >> 24 & 15, r >> 28 & 15)
+    first = 4 if seed & 2 else 5
+    second = 6 if count == 3 else 5
+    odd, even = (first, second) if seed & 1 else (second, first)
+    a = (s[0] * s[0] >> odd) * x + (s[1] * s[1] >> even) * y + (r >> 14)
+    b = (s[2] * s[2] >> odd) * x + (s[3] * s[3] >> even) * y + (r >> 10)
+    c = (s[4] * s[4] >> odd) * x + (s[5] * s[5] >> even) * y + (r >> 6)
+    d = (s[6] * s[6] >> odd) * x + (s[7] * s[7] >> even) * y + (r >> 2)
+    a, b, c, d = a & 63, b & 63, c & 63, d & 63
+    if count < 4:
+        d = 0
+    if count < 3:
+        c = 0
+    if a >= b and a >= c and a >= d:
+        return 0
+    if b >= c and b >= d:
+        return 1
+    return 2 if c >= d else 3
+
+
+@njit(nogil=True, cache=True)
+def grid_of(mode):
+    """Return width, height, weight level and planes that the lowest eleven bits of a block name; width 0 if reserved."""
+    a, b = mode >> 5 & 3, mode >> 7 & 3
+    high, dual = mode >> 9 & 1, mode >> 10 & 1
+    if mode & 3:
+        step = (mode & 3) << 1 | mode >> 4 & 1
+        kind = mode >> 2 & 3
+        if kind == 0:
+            width, height = b + 4, a + 2
+        elif kind == 1:
+            width, height = b + 8, a + 2
+        elif kind == 2:
+            width, height = a + 2, b + 8
+        elif b & 2:
+            width, height = (b & 1) + 2, a + 2
+        else:
+            width, height = a + 2, (b & 1) + 6
+    else:
+        step = (mode >> 2 & 3) << 1 | mode >> 4 & 1
+        if b == 0:
+            width, height = 12, a + 2
+        elif b == 1:
+            width, height = a + 2, 12
+        elif b == 2:
+            width, height, high, dual = a + 6, (mode >> 9 & 3) + 6, 0, 0
+        elif a == 0:
+            width, height = 6, 10
+        elif a == 1:
+            width, height = 10, 6
+        else:
+            width, height = 0, 0
+    if step < 2:
+        width = 0
+    return width, height, step - 2 + 6 * high, 1 + dual
+
+
+@njit(nogil=True, cache=True)
+def _held(value):
+    return min(max(value, 0), 255)
+
+
+@njit(nogil=True, cache=True)
+def _transfer(a, b):
+    """Move the top bit of `a` to `b` and make `a` a signed number of six bits (section 23.14)."""
+    b = b >> 1 | a & 0x80
+    a = a >> 1 & 0x3F
+    return a - 0x40 if a & 0x20 else a, b
+
+
+@njit(nogil=True, cache=True)
+def _set(ends, e, r, g, b, a):
+    ends[e, 0], ends[e, 1], ends[e, 2], ends[e, 3] = _held(r), _held(g), _held(b), _held(a)
+
+
+@njit(nogil=True, cache=True)
+def _contracted(ends, e, r, g, b, a):
+    _set(ends, e, (r + b) >> 1, (g + b) >> 1, b, a)
+
+
+@njit(nogil=True, cache=True)
+def ends_of(kind, v, ends):
+    """Set ends (2, 4) from the values of an endpoint mode (section 23.14); of a high dynamic range, to magenta."""
+    if kind == 0:
+        _set(ends, 0, v[0], v[0], v[0], 255)
+        _set(ends, 1, v[1], v[1], v[1], 255)
+    elif kind == 1:
+        low = v[0] >> 2 | v[1] & 0xC0
+        high = low + (v[1] & 0x3F)
+        _set(ends, 0, low, low, low, 255)
+        _set(ends, 1, high, high, high, 255)
+    elif kind == 4:
+        _set(ends, 0, v[0], v[0], v[0], v[2])
+        _set(ends, 1, v[1], v[1], v[1], v[3])
+    elif kind == 5:
+        step, low = _transfer(v[1], v[0])
+        more, alpha = _transfer(v[3], v[2])
+        _set(ends, 0, low, low, low, alpha)
+        _set(ends, 1, low + step, low + step, low + step, alpha + more)
+    elif kind == 6 or kind == 10:
+        low, high = (v[4], v[5]) if kind == 10 else (255, 255)
+        _set(ends, 0, v[0] * v[3] >> 8, v[1] * v[3] >> 8, v[2] * v[3] >> 8, low)
+        _set(ends, 1, v[0], v[1], v[2], high)
+    elif kind == 8 or kind == 12:
+        low, high = (v[6], v[7]) if kind == 12 else (255, 255)
+        if v[1] + v[3] + v[5] >= v[0] + v[2] + v[4]:
+            _set(ends, 0, v[0], v[2], v[4], low)
+            _set(ends, 1, v[1], v[3], v[5], high)
+        else:
+            _contracted(ends, 0, v[1], v[3], v[5], high)
+            _contracted(ends, 1, v[0], v[2], v[4], low)
+    elif kind == 9 or kind == 13:
+        dr, r = _transfer(v[1], v[0])
+        dg, g = _transfer(v[3], v[2])
+        db, b = _transfer(v[5], v[4])
+        da, a = _transfer(v[7], v[6]) if kind == 13 else (0, 255)
+        if dr + dg + db >= 0:
+            _set(ends, 0, r, g, b, a)
+            _set(ends, 1, r + dr, g + dg, b + db, a + da)
+        else:
+            _contracted(ends, 0, r + dr, g + dg, b + db, a + da)
+            _contracted(ends, 1, r, g, b, a)
+    else:
+        _set(ends, 0, 255, 0, 255, 255)
+        _set(ends, 1, 255, 0, 255, 255)
+
+
+@njit(nogil=True, cache=True)
+def _solid(words, out):
+    """Decode a block of one colour (section 23.21)."""
+    word = MAGENTA
+    low_s, high_s = get_bits(words, 12, 13), get_bits(words, 25, 13)
+    low_t, high_t = get_bits(words, 38, 13), get_bits(words, 51, 13)
+    everywhere = low_s == 8191 and high_s == 8191 and low_t == 8191 and high_t == 8191
+    legal = everywhere or (low_s < high_s and low_t < high_t)
+    if legal and get_bits(words, 9, 1) == 0 and get_bits(words, 10, 2) == 3:
+        word = np.uint32(0)
+        for c in range(4):
+            word |= np.uint32(get_bits(words, 64 + 16 * c + 8, 8)) << np.uint32(8 * c)
+    for i in range(out.shape[0]):
+        out[i] = word
+
+
+@njit(nogil=True, cache=True)
+def infill(weights, plane, planes, wide, high, across, down, out):
+    """Spread a grid of weights over a block (section 23.18) into out (wide * high,)."""
+    step_s = (1024 + wide // 2) // (wide - 1)
+    step_t = (1024 + high // 2) // (high - 1)
+    for y in range(high):
+        t = (step_t * y * (down - 1) + 32) >> 6
+        row, part_t = t >> 4, t & 15
+        for x in range(wide):
+            s = (step_s * x * (across - 1) + 32) >> 6
+            at, part_s = row * across + (s >> 4), s & 15
+            both = (part_s * part_t + 8) >> 4
+            total = weights[at * planes + plane] * (16 - part_s - part_t + both) + 8
+            if part_s > both:
+                total += weights[(at + 1) * planes + plane] * (part_s - both)
+            if part_t > both:
+                total += weights[(at + across) * planes + plane] * (part_t - both)
+            if both > 0:
+                total += weights[(at + across + 1) * planes + plane] * both
+            out[wide * y + x] = total >> 4
+
+
+@njit(nogil=True, cache=True)
+def _decode_block(words, wide, high, tables, weights, values, spread, ends, out):
+    """Decode a block of words (2,) uint64 into `out` (wide * high,) uint32, red lowest; say whether it is legal."""
+    split, trits, quints, colours, weight_values = tables
+    mode = get_bits(words, 0, 11)
+    if mode & 0x1FF == 0x1FC:
+        _solid(words, out)
+        return True
+    across, down, level, planes = grid_of(mode)
+    many = across * down * planes
+    if across == 0 or across > wide or down > high or many > 64:
+        return False
+    weight_bits = sequence_bits(many, level, split)
+    parts = get_bits(words, 11, 2) + 1
+    if weight_bits < 24 or weight_bits > 96 or (parts == 4 and planes == 2):
+        return False
+    # What lies below the weights: bits of the endpoint modes, then the channel of the second plane.
+    below = 128 - weight_bits
+    kinds = np.empty(4, np.int64)
+    if parts == 1:
+        kinds[0] = get_bits(words, 13, 4)
+        start, seed = 17, 0
+    else:
+        seed = get_bits(words, 13, 10)
+        start = 29
+        kind = get_bits(words, 23, 6)
+        if kind & 3 == 0:
+            for p in range(parts):
+                kinds[p] = kind >> 2
+        else:
+            more = 3 * parts - 4
+            below -= more
+            kind |= get_bits(words, below, more) << 6
+            for p in range(parts):
+                family = (kind & 3) - 1 + (kind >> (2 + p) & 1)
+                kinds[p] = family << 2 | kind >> (2 + parts + 2 * p) & 3
+    channel = 0
+    if planes == 2:
+        below -= 2
+        channel = get_bits(words, below, 2)
+    count = 0
+    for p in range(parts):
+        count += 2 * ((kinds[p] >> 2) + 1)
+    fine = colour_level(count, below - start, split) if count <= 18 else -1
+    if fine < 0:
+        return False
+    _read_sequence(words, start, count, fine, split, trits, quints, values)
+    for i in range(count):
+        values[i] = colours[fine, values[i]]
+    at = 0
+    for p in range(parts):
+        ends_of(kinds[p], values[at:], ends[p])
+        at += 2 * ((kinds[p] >> 2) + 1)
+    turned = np.empty(2, np.uint64)
+    turned[0], turned[1] = _mirrored(words[1]), _mirrored(words[0])
+    _read_sequence(turned, 0, many, level, split, trits, quints, weights)
+    for i in range(many):
+        weights[i] = weight_values[level, weights[i]]
+    for plane in range(planes):
+        infill(weights, plane, planes, wide, high, across, down, spread[plane])
+    small = wide * high < 31
+    for y in range(high):
+        for x in range(wide):
+            i = wide * y + x
+            e = ends[partition_of(seed, x, y, parts, small)] if parts > 1 else ends[0]
+            word = np.uint32(0)
+            for c in range(4):
+                w = spread[1, i] if planes == 2 and c == channel else spread[0, i]
+                value = (e[0, c] * 257 * (64 - w) + e[1, c] * 257 * w + 32) >> 6
+                word |= np.uint32(value >> 8) << np.uint32(8 * c)
+            out[i] = word
+    return True
+
+
+@njit(nogil=True, cache=True)
+def _mirrored(word):
+    """Return the bits of a word of 64 in reverse."""
+    word = (word & np.uint64(0x5555555555555555)) << np.uint64(1) | word >> np.uint64(1) & np.uint64(0x5555555555555555)
+    word = (word & np.uint64(0x3333333333333333)) << np.uint64(2) | word >> np.uint64(2) & np.uint64(0x3333333333333333)
+    word = (word & np.uint64(0x0F0F0F0F0F0F0F0F)) << np.uint64(4) | word >> np.uint64(4) & np.uint64(0x0F0F0F0F0F0F0F0F)
+    word = (word & np.uint64(0x00FF00FF00FF00FF)) << np.uint64(8) | word >> np.uint64(8) & np.uint64(0x00FF00FF00FF00FF)
+    word = (word & np.uint64(0x0000FFFF0000FFFF)) << np.uint64(16) | word >> np.uint64(16) & np.uint64(0x0000FFFF0000FFFF)
+    return word << np.uint64(32) | word >> np.uint64(32)
+
+
+@njit(nogil=True, cache=True)
+def _decode_rows(blocks, wide, high, tables, start, stop, out):
+    """Decode block rows (rows, columns, 16) uint8 into `out` (H, W) uint32, one word a pixel, red lowest."""
+    words, pixels = np.empty(2, np.uint64), np.empty(wide * high, np.uint32)
+    weights, values = np.empty(64, np.int64), np.empty(32, np.int64)
+    spread, ends = np.empty((2, wide * high), np.int64), np.empty((4, 2, 4), np.int64)
+    for by in range(start, stop):
+        for bx in range(blocks.shape[1]):
+            words_of(blocks[by, bx], words)
+            if not _decode_block(words, wide, high, tables, weights, values, spread, ends, pixels):
+                for i in range(pixels.shape[0]):
+                    pixels[i] = MAGENTA
+            put_pixels(pixels, bx, by, wide, high, out)
+
+
+DECODING = (SPLIT, TRITS, QUINTS, COLOURS, WEIGHTS)
+
+
+def decode_astc(data: bytes, width: int, height: int, size: tuple[int, int]) -> Pixels:
+    """Decode blocks of `size` pixels to (H, W, 4) uint8; what is not legal with a low dynamic range is magenta."""
+    blocks = blocks_in(data, width, height, size, 16)
+    out = np.empty((height, width), "<u4")
+    decode_rows(lambda start, stop: _decode_rows(blocks, *size, DECODING, start, stop, out), blocks)
+    return out.view(np.uint8).reshape(height, width, 4)
