@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from oaktrim.core.codecs import bc1, bc4, bc7, plain
+from oaktrim.core.codecs import astc, bc1, bc4, bc7, plain
 from oaktrim.core.codecs.effort import EncodeOptions
 from oaktrim.core.errors import Unsupported
-from oaktrim.core.formats.catalogue import ORDER, TextureFormat, format_named
+from oaktrim.core.formats.catalogue import FORMATS, ORDER, Hardware, TextureFormat, format_named
 from oaktrim.core.pixels.image import CHANNEL_NAMES, Image, Pixels, Transfer
 from oaktrim.core.pixels.levels import level_size
 from oaktrim.core.progress import Progress, Task
@@ -35,6 +35,17 @@ _CODECS: dict[str, tuple[Encoder, Decoder]] = {
     "bc5": (bc4.encode_bc5, bc4.decode_bc5),
     "bc7": (bc7.encode_bc7, bc7.decode_bc7),
 }
+
+
+
+def _astc(size: tuple[int, int]) -> tuple[Encoder, Decoder]:
+    return (
+        lambda image, options: astc.encode_astc(image, options, size),
+        lambda data, width, height: astc.decode_astc(data, width, height, size),
+    )
+
+
+_CODECS.update({name: _astc(row.block) for name, row in FORMATS.items() if row.hardware is Hardware.ASTC})
 
 # Formats that can be offered, in the catalogue's order.
 ENCODABLE: tuple[str, ...] = tuple(name for name in ORDER if name in _CODECS)

@@ -1,0 +1,439 @@
+"""The search of the ASTC encoder: which grid of weights, how finely kept, which partitions, which ends.
+
+A line is laid through the colours of each partition. Where each pixel lies along it is brought to a coarser grid by the
+pseudo-inverse of the infill, rounded to the level of the weights, and spread again; the ends are then fitted by least
+squares to what was spread, so that they make up for the rounding.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+from numba import njit
+
+from oaktrim.core.codecs.blocks import FAST, bytes_of, copy_flat, load_block, put_bits
+from oaktrim.core.codecs.partitions import rank_partitions, ranking_scratch
+
+_FAR = np.float32(3e38)
+# Columns of a choice: place of its grid, level of the weights, level of the ends, partitions, planes, mode bits.
+GRID, WEIGHT, COLOUR, PARTS, PLANES, MODE = range(6)
+
+
+@njit(nogil=True, cache=True, fastmath=FAST)
+def _look(px):
+    """Give clear pixels the mean colour of the others; return whether a block is opaque, grey, and all of one colour."""
+    texels = px.shape[1]
+    opaque = grey = one = True
+    seen = np.float32(0.0)
+    for i in range(texels):
+        opaque &= px[3, i] == 255
+        seen += np.float32(1.0) if px[3, i] > 0 else np.float32(0.0)
+    if not opaque and 0 < seen < texels:
+        for c in range(3):
+            total = np.float32(0.0)
+            for i in range(texels):
+                total += px[c, i] if px[3, i] > 0 else np.float32(0.0)
+            for i in range(texels):
+                if px[3, i] == 0:
+                    px[c, i] = total / seen
+    for i in range(texels):
+        grey &= px[0, i] == px[1, i] and px[1, i] == px[2, i]
+        for c in range(4):
+            one &= px[c, i] == px[c, 0] or (seen == 0 and c < 3)
+    return opaque, grey, one
+
+
+@njit(nogil=True, cache=True, fastmath=FAST)
+def _line(px, channels, texels, mask, line, covariance, at):
+    """Lay a line through the colours of one partition: ends into line (2, 4), where each of its pixels lies into `at`.
+
+    Parameters
+    ----------
+    mask : (texels,) float32, 1 where a pixel belongs to the partition
+    """
+    mean, axis, turned = covariance[4], covariance[5], covariance[6]
+    count = np.float32(0.0)
+    for i in range(texels):
+        count += mask[i]
+    count = max(count, np.float32(1.0))
+    widest = 0
+    for c in range(channels):
+        total = np.float32(0.0)
+        for i in range(texels):
+            total += mask[i] * px[c, i]
+        mean[c] = total / count
+    for a in range(channels):
+        for b in range(a, channels):
+            total = np.float32(0.0)
+            for i in range(texels):
+                total += mask[i] * (px[a, i] - mean[a]) * (px[b, i] - mean[b])
+            covariance[a, b] = total
+            covariance[b, a] = total
+        if covariance[a, a] > covariance[widest, widest]:
+            widest = a
+    for c in range(channels):
+        axis[c] = covariance[widest, c]
+    for _ in range(5):
+        longest = np.float32(0.0)
+        for a in range(channels):
+            total = np.float32(0.0)
+            for b in range(channels):
+                total += covariance[a, b] * axis[b]
+            turned[a] = total
+            longest = max(longest, abs(total))
+        if longest < np.float32(1e-6):
+            break
+        for a in range(channels):
+            axis[a] = turned[a] / longest
+    # The second end is the brighter one, as the standard orders them.
+    total = np.float32(0.0)
+    length = np.float32(0.0)
+    for c in range(channels):
+        total += axis[c] if c < 3 else np.float32(0.0)
+        length += axis[c] * axis[c]
+    if total < 0:
+        for c in range(channels):
+            axis[c] = -axis[c]
+    length = np.float32(1.0) / max(length, np.float32(1e-6))
+    along = covariance[7]
+    for i in range(texels):
+        along[i] = np.float32(0.0)
+    for c in range(channels):
+        step, middle = axis[c] * length, mean[c]
+        for i in range(texels):
+            along[i] += (px[c, i] - middle) * step
+    # Pixels of other partitions stand at the mean, which is between the ends.
+    least = most = np.float32(0.0)
+    for i in range(texels):
+        t = along[i] * mask[i]
+        least = min(least, t)
+        most = max(most, t)
+    span = np.float32(1.0) / max(most - least, np.float32(1e-6))
+    for i in range(texels):
+        at[i] = (along[i] - least) * span if mask[i] > 0 else at[i]
+    for c in range(channels):
+        line[0, c] = mean[c] + least * axis[c]
+        line[1, c] = mean[c] + most * axis[c]
+
+
+@njit(nogil=True, cache=True, fastmath=FAST)
+def _to_grid(at, texels, points, inverse, corners, shares, nearest, values, codes, spread):
+    """Bring where pixels lie to a grid and back: codes (points,) of the weights, and spread (texels,) in 64ths.
+
+    Parameters
+    ----------
+    inverse : (64, texels) float32; corners, shares : (4, texels) int64, float32 in 16ths
+    nearest : (65,) codes; values : (32,) of a level
+    """
+    for g in range(points):
+        total = np.float32(0.0)
+        for i in range(texels):
+            total += inverse[g, i] * at[i]
+        codes[g] = nearest[np.int64(min(max(total, np.float32(0.0)), np.float32(1.0)) * np.float32(64.0) + np.float32(0.5))]
+    for i in range(texels):
+        total = np.float32(8.0)
+        for k in range(4):
+            total += values[codes[corners[k, i]]] * shares[k, i]
+        spread[i] = np.floor(total * np.float32(1.0 / 16.0))
+
+
+@njit(nogil=True, cache=True, fastmath=FAST)
+def _fit_ends(px, low, high, texels, mask, spread, line):
+    """Set line (2, 4) to the ends that serve the spread weights of one partition best; kept where they tell nothing."""
+    aa = ab = bb = np.float32(0.0)
+    for i in range(texels):
+        b = spread[i] * np.float32(1.0 / 64.0)
+        a = np.float32(1.0) - b
+        aa += mask[i] * a * a
+        ab += mask[i] * a * b
+        bb += mask[i] * b * b
+    det = aa * bb - ab * ab
+    if det < np.float32(1e-3) * (aa + bb):
+        total = max(aa + bb + 2 * ab, np.float32(1e-6))
+        for c in range(low, high):
+            mean = np.float32(0.0)
+            for i in range(texels):
+                mean += mask[i] * px[c, i]
+            line[0, c] = mean / total
+            line[1, c] = mean / total
+        return
+    det = np.float32(1.0) / det
+    for c in range(low, high):
+        av = bv = np.float32(0.0)
+        for i in range(texels):
+            b = spread[i] * np.float32(1.0 / 64.0)
+            v = mask[i] * px[c, i]
+            bv += b * v
+            av += (np.float32(1.0) - b) * v
+        line[0, c] = (av * bb - bv * ab) * det
+        line[1, c] = (bv * aa - av * ab) * det
+
+
+@njit(nogil=True, cache=True, fastmath=FAST)
+def _round_ends(line, channels, nearest, values, codes, decoded):
+    """Round ends to codes in the order of the standard; say whether their order is the one that means no contraction."""
+    first = second = np.float32(0.0)
+    for c in range(channels):
+        for e in range(2):
+            code = nearest[np.int64(min(max(line[e, c], np.float32(0.0)), np.float32(255.0)) + np.float32(0.5))]
+            codes[2 * c + e] = code
+            decoded[e, c] = np.float32(values[code])
+        if c < 3:
+            first += decoded[0, c]
+            second += decoded[1, c]
+    return channels < 3 or second >= first
+
+
+@njit(nogil=True, cache=True, fastmath=FAST)
+def _error(px, low, high, texels, mask, spread, decoded, scale):
+    """Return the squared error of one partition; `scale` (4,) weighs the channels."""
+    error = np.float32(0.0)
+    for c in range(low, high):
+        first = decoded[0, c]
+        step = (decoded[1, c] - first) * np.float32(1.0 / 64.0)
+        total = np.float32(0.0)
+        for i in range(texels):
+            miss = np.floor(first + step * spread[i] + np.float32(0.5)) - px[c, i]
+            total += mask[i] * miss * miss
+        error += total * scale[c]
+    return error
+
+
+@njit(nogil=True, cache=True, fastmath=FAST)
+def _project(px, channels, texels, place, decoded, at):
+    """Say of each pixel where it lies between the rounded ends of its partition, decoded (4, 2, 4)."""
+    for i in range(texels):
+        ends = decoded[place[i]]
+        along = length = np.float32(0.0)
+        for c in range(channels):
+            d = ends[1, c] - ends[0, c]
+            along += (px[c, i] - ends[0, c]) * d
+            length += d * d
+        at[i] = along / max(length, np.float32(1e-6))
+
+
+@njit(nogil=True, cache=True)
+def _mirrored_into(words, from_words):
+    """Put the bits of from_words (2,) into words (2,) in reverse, the lowest highest."""
+    for k in range(128):
+        if from_words[k >> 6] >> np.uint64(k & 63) & np.uint64(1):
+            at = 127 - k
+            words[at >> 6] |= np.uint64(1) << np.uint64(at & 63)
+
+
+@njit(nogil=True, cache=True)
+def _put_sequence(words, at, codes, count, level, split, packed_trits, packed_quints):
+    """Write `count` codes of a level from bit `at`; a last group that is not whole is cut short."""
+    bits = split[level, 2]
+    low = (1 << bits) - 1
+    if not split[level, 0] and not split[level, 1]:
+        for i in range(count):
+            put_bits(words, at + i * bits, codes[i], bits)
+        return
+    trits = split[level, 0] > 0
+    size = 5 if trits else 3
+    total = count * bits + ((8 * count + 4) // 5 if trits else (7 * count + 2) // 3)
+    stop = at + total
+    for first in range(0, count, size):
+        many = min(size, count - first)
+        place = 0
+        for i in range(many - 1, -1, -1):
+            place = place * (3 if trits else 5) + (codes[first + i] >> bits)
+        packed = packed_trits[place] if trits else packed_quints[place]
+        for i in range(many):
+            at = put_bits(words, at, codes[first + i] & low, bits)
+            part = (1 if i == 2 or i == 4 else 2) if trits else (3 if i == 0 else 2)
+            part = min(part, max(0, stop - at))
+            at = put_bits(words, at, packed, part)
+            packed >>= part
+
+
+@njit(nogil=True, cache=True)
+def _write_solid(px, words, block):
+    """Write a block of one colour."""
+    words[0] = np.uint64(0xFFFFFFFFFFFFFDFC)
+    words[1] = np.uint64(0)
+    for c in range(4):
+        put_bits(words, 64 + 16 * c, np.int64(px[c, 0] + np.float32(0.5)) * 257, 16)
+    bytes_of(words, block)
+
+
+@njit(nogil=True, cache=True)
+def _write(choice, points, kind, seed, channel, weights, ends, split, packed_trits, packed_quints, words, turned, block):
+    """Write a block: weights (64,) and ends (parts * values,) are codes, in the order of the standard."""
+    parts, planes = choice[3], choice[4]
+    for k in range(2):
+        words[k] = np.uint64(0)
+        turned[k] = np.uint64(0)
+    many = points * planes
+    level = choice[1]
+    _put_sequence(turned, 0, weights, many, level, split, packed_trits, packed_quints)
+    _mirrored_into(words, turned)
+    used = many * split[level, 2] + (8 * many + 4) // 5 * split[level, 0] + (7 * many + 2) // 3 * split[level, 1]
+    put_bits(words, 0, choice[5], 11)
+    put_bits(words, 11, parts - 1, 2)
+    start = 17
+    if parts == 1:
+        put_bits(words, 13, kind, 4)
+    else:
+        put_bits(words, 13, seed, 10)
+        put_bits(words, 23, kind << 2, 6)
+        start = 29
+    if planes == 2:
+        put_bits(words, 128 - used - 2, channel, 2)
+    _put_sequence(words, start, ends, parts * 2 * ((kind >> 2) + 1), choice[2], split, packed_trits, packed_quints)
+    bytes_of(words, block)
+
+
+@njit(nogil=True, cache=True)
+def encode_rows(pixels, wide, high, plan, tables, start, stop, out):
+    """Encode block rows [start, stop) of pixels (H, W, 4) uint8 into `out` (rows, columns, 16) uint8.
+
+    Parameters
+    ----------
+    plan : (4, 4) int64, a row for opaque colour, grey, colour and alpha, grey and alpha: how many choices are tried with one
+        partition, with one and two planes, with two partitions, and how many partitions; then a row of rounds
+    """
+    choices, grids, inverses, corners, shares, nearest_weight, weight_values, nearest_colour, colour_values, \
+        parted, masks, seeds, split, packed_trits, packed_quints = tables  # fmt: skip
+    texels = wide * high
+    px, shown, at = np.empty((4, texels), np.float32), np.empty((4, texels), np.float32), np.empty((2, texels), np.float32)
+    own = np.empty((2, texels), np.float32)
+    whole, spread = np.zeros(texels, np.int64), np.empty((2, texels), np.float32)
+    covariance, line = np.zeros((8, texels), np.float32), np.zeros((4, 2, 4), np.float32)
+    decoded, scale = np.zeros((4, 2, 4), np.float32), np.ones(4, np.float32)
+    weights, codes = np.zeros((2, 64), np.int64), np.zeros(32, np.int64)
+    best_weights, best_ends = np.zeros(64, np.int64), np.zeros(32, np.int64)
+    ranking, order = ranking_scratch(texels, masks.shape[2]), np.zeros(masks.shape[2], np.int64)
+    words, turned = np.zeros(2, np.uint64), np.zeros(2, np.uint64)
+    member = np.zeros((2, texels), np.float32)
+    rounds, enough = plan[4, 0], np.float32(plan[4, 1]) * np.float32(0.01 * texels)
+    for by in range(start, stop):
+        for bx in range(out.shape[1]):
+            load_block(pixels, bx, by, wide, high, px)
+            opaque, grey, one = _look(px)
+            if one:
+                _write_solid(px, words, out[by, bx])
+                continue
+            kindred = (0 if opaque else 2) + (1 if grey else 0)
+            # Grey blocks are fitted on one channel, which counts for three.
+            channels = (3, 1, 4, 2)[kindred]
+            kind = (8, 0, 12, 4)[kindred]
+            copy_flat(px, shown)
+            scale[0] = np.float32(3.0) if grey else np.float32(1.0)
+            if grey:
+                copy_flat(px[3], shown[1])
+            best = _FAR
+            best_choice, best_seed, best_channel = 0, 0, 0
+            last_seed, last_channel = -2, -1
+            for family in range(3):
+                # One partition with one plane, one with two, two with one.
+                tries, ways = plan[kindred, family], 1
+                if family == 1:
+                    ways = channels if channels > 1 else 0
+                elif family == 2 and tries > 0 and best > enough:
+                    ways = rank_partitions(shown, channels, masks, plan[kindred, 3], ranking, order)
+                if best <= enough or tries == 0:
+                    continue
+                for way in range(ways):
+                    place = parted[order[way]] if family == 2 else whole
+                    parts = 2 if family == 2 else 1
+                    for i in range(texels):
+                        member[1, i] = np.float32(place[i])
+                        member[0, i] = np.float32(1 - place[i])
+                    alone = way if family == 1 else -1
+                    # Alpha stands alone most often; of a grey block nothing else can.
+                    if family == 1 and not opaque and way != channels - 1 and (grey or rounds < 2):
+                        continue
+                    if alone >= 0:
+                        # The channel that stands alone is taken out of the line's way, to the end.
+                        for i in range(texels):
+                            own[0, i] = shown[alone, i]
+                            shown[alone, i], shown[channels - 1, i] = shown[channels - 1, i], shown[alone, i]
+                        scale[alone], scale[channels - 1] = scale[channels - 1], scale[alone]
+                    width = channels - 1 if alone >= 0 else channels
+                    for p in range(parts):
+                        _line(shown, width, texels, member[p], line[p], covariance, at[0])
+                    if alone >= 0:
+                        low, top = own[0, 0], own[0, 0]
+                        for i in range(texels):
+                            low, top = min(low, own[0, i]), max(top, own[0, i])
+                        for i in range(texels):
+                            at[1, i] = (own[0, i] - low) / max(top - low, np.float32(1.0))
+                    for k in range(tries):
+                        choice = choices[kindred, family, k]
+                        if choice[3] == 0:
+                            break
+                        grid, level, fine = choice[0], choice[1], choice[2]
+                        points = grids[grid, 0] * grids[grid, 1]
+                        for turn in range(rounds):
+                            if turn == 0:
+                                for i in range(texels):
+                                    own[1, i] = at[0, i]
+                            else:
+                                _project(shown, width, texels, place, decoded, own[1])
+                            _to_grid(
+                                own[1], texels, points, inverses[grid], corners[grid], shares[grid],
+                                nearest_weight[level], weight_values[level], weights[0], spread[0],
+                            )  # fmt: skip
+                            if alone >= 0 and turn == 0:
+                                _to_grid(
+                                    at[1], texels, points, inverses[grid], corners[grid], shares[grid],
+                                    nearest_weight[level], weight_values[level], weights[1], spread[1],
+                                )  # fmt: skip
+                            error = np.float32(0.0)
+                            good = True
+                            for p in range(parts):
+                                _fit_ends(shown, 0, width, texels, member[p], spread[0], line[p])
+                                if alone >= 0:
+                                    _fit_ends(shown, width, channels, texels, member[p], spread[1], line[p])
+                                    for e in range(2):
+                                        held = line[p, e, alone]
+                                        line[p, e, alone] = line[p, e, channels - 1]
+                                        line[p, e, channels - 1] = held
+                                step = 2 * channels * p
+                                good &= _round_ends(
+                                    line[p], channels, nearest_colour[fine], colour_values[fine], codes[step:], decoded[p]
+                                )
+                                if alone >= 0:
+                                    for e in range(2):
+                                        held = decoded[p, e, alone]
+                                        decoded[p, e, alone] = decoded[p, e, channels - 1]
+                                        decoded[p, e, channels - 1] = held
+                                error += _error(shown, 0, width, texels, member[p], spread[0], decoded[p], scale)
+                                if alone >= 0:
+                                    error += _error(
+                                        shown, width, channels, texels, member[p], spread[1], decoded[p], scale
+                                    )
+                            if not good and parts == 1:
+                                # One partition may exchange its ends and turn its weights round.
+                                for c in range(channels):
+                                    codes[2 * c], codes[2 * c + 1] = codes[2 * c + 1], codes[2 * c]
+                                for plane in range(2 if alone >= 0 else 1):
+                                    for g in range(points):
+                                        mirrored = 64 - np.int64(weight_values[level, weights[plane, g]])
+                                        weights[plane, g] = nearest_weight[level, mirrored]
+                                good = True
+                            if good and error < best:
+                                best = error
+                                best_choice, best_seed, best_channel = family * 64 + k, -1, alone
+                                if family == 2:
+                                    best_seed = seeds[order[way]]
+                                for g in range(points):
+                                    if alone >= 0:
+                                        best_weights[2 * g] = weights[0, g]
+                                        best_weights[2 * g + 1] = weights[1, g]
+                                    else:
+                                        best_weights[g] = weights[0, g]
+                                for v in range(2 * channels * parts):
+                                    best_ends[v] = codes[v]
+                    if alone >= 0:
+                        for i in range(texels):
+                            shown[alone, i], shown[channels - 1, i] = shown[channels - 1, i], shown[alone, i]
+                        scale[alone], scale[channels - 1] = scale[channels - 1], scale[alone]
+            choice = choices[kindred, best_choice // 64, best_choice % 64]
+            points = grids[choice[0], 0] * grids[choice[0], 1]
+            channel = 3 if grey and best_channel == 1 else best_channel
+            _write(
+                choice, points, kind, best_seed, channel, best_weights, best_ends, split, packed_trits, packed_quints,
+                words, turned, out[by, bx],
+            )  # fmt: skip
