@@ -7,6 +7,8 @@ import ctypes
 import moderngl
 import numpy as np
 
+from oaktrim.core.formats.catalogue import FORMATS, Hardware
+
 _TEXTURE_2D, _RGBA, _UNSIGNED_BYTE, _FLOAT = 0x0DE1, 0x1908, 0x1401, 0x1406
 _UNPACK_ALIGNMENT, _PACK_ALIGNMENT = 0x0CF5, 0x0D05
 
@@ -17,6 +19,14 @@ COMPRESSED = {
     "bc3": 0x83F3,  # COMPRESSED_RGBA_S3TC_DXT5_EXT
     "bc4": 0x8DBB,  # COMPRESSED_RED_RGTC1
     "bc5": 0x8DBD,  # COMPRESSED_RG_RGTC2
+    "bc7": 0x8E8C,  # COMPRESSED_RGBA_BPTC_UNORM
+    "etc2-rgb": 0x9274,  # COMPRESSED_RGB8_ETC2
+    "etc2-rgb-a1": 0x9276,  # COMPRESSED_RGB8_PUNCHTHROUGH_ALPHA1_ETC2
+    "etc2-rgba": 0x9278,  # COMPRESSED_RGBA8_ETC2_EAC
+    "eac-r11": 0x9270,  # COMPRESSED_R11_EAC
+    "eac-rg11": 0x9272,  # COMPRESSED_RG11_EAC
+    # COMPRESSED_RGBA_ASTC_4x4_KHR and the thirteen after it, in the catalogue's order.
+    **{row.name: 0x93B0 + i for i, row in enumerate(r for r in FORMATS.values() if r.hardware is Hardware.ASTC)},
 }
 # Internal format, format and type of the packed layouts.
 PACKED = {

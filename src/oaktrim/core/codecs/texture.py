@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from oaktrim.core.codecs import astc, bc1, bc4, bc7, plain
+from oaktrim.core.codecs import astc, bc1, bc4, bc7, etc2, plain
 from oaktrim.core.codecs.effort import EncodeOptions
 from oaktrim.core.errors import Unsupported
 from oaktrim.core.formats.catalogue import FORMATS, ORDER, Hardware, TextureFormat, format_named
@@ -34,6 +34,11 @@ _CODECS: dict[str, tuple[Encoder, Decoder]] = {
     "bc4": (bc4.encode_bc4, bc4.decode_bc4),
     "bc5": (bc4.encode_bc5, bc4.decode_bc5),
     "bc7": (bc7.encode_bc7, bc7.decode_bc7),
+    "etc2-rgb": (etc2.encode_etc2_rgb, etc2.decode_etc2_rgb),
+    "etc2-rgb-a1": (etc2.encode_etc2_rgb_a1, etc2.decode_etc2_rgb_a1),
+    "etc2-rgba": (etc2.encode_etc2_rgba, etc2.decode_etc2_rgba),
+    "eac-r11": (etc2.encode_eac_r11, etc2.decode_eac_r11),
+    "eac-rg11": (etc2.encode_eac_rg11, etc2.decode_eac_rg11),
 }
 
 
