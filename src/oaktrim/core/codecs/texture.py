@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from oaktrim.core.codecs import astc, bc1, bc4, bc7, etc2, plain
+from oaktrim.core.codecs import astc, bc1, bc4, bc6h, bc7, etc2, plain
 from oaktrim.core.codecs.effort import EncodeOptions
 from oaktrim.core.errors import Unsupported
 from oaktrim.core.formats.catalogue import FORMATS, ORDER, Hardware, TextureFormat, format_named
@@ -33,6 +33,8 @@ _CODECS: dict[str, tuple[Encoder, Decoder]] = {
     "bc3": (bc1.encode_bc3, bc1.decode_bc3),
     "bc4": (bc4.encode_bc4, bc4.decode_bc4),
     "bc5": (bc4.encode_bc5, bc4.decode_bc5),
+    "bc6h": (bc6h.encode_bc6h, bc6h.decode_bc6h),
+    "bc6h-signed": (bc6h.encode_bc6h_signed, bc6h.decode_bc6h_signed),
     "bc7": (bc7.encode_bc7, bc7.decode_bc7),
     "etc2-rgb": (etc2.encode_etc2_rgb, etc2.decode_etc2_rgb),
     "etc2-rgb-a1": (etc2.encode_etc2_rgb_a1, etc2.decode_etc2_rgb_a1),

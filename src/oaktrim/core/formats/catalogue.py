@@ -161,6 +161,9 @@ _ROWS = [
     TextureFormat("bc4", "BC4_UNORM_BLOCK", "BC4", _FOUR, 8, "R", _NONE, _BC, 139, None, 80),
     TextureFormat("bc5", "BC5_UNORM_BLOCK", "BC5", _FOUR, 16, "RG", _NONE, _BC, 141, None, 83),
     TextureFormat("bc6h", "BC6H_UFLOAT_BLOCK", "BC6H", _FOUR, 16, "RGB", _NONE, _BC, 143, None, 95, floating=True),
+    TextureFormat(
+        "bc6h-signed", "BC6H_SFLOAT_BLOCK", "BC6H signed", _FOUR, 16, "RGB", _NONE, _BC, 144, None, 96, floating=True
+    ),
     TextureFormat("bc7", "BC7_UNORM_BLOCK", "BC7", _FOUR, 16, "RGBA", _FULL, _BC, 145, 146, 98, 99),
     TextureFormat("etc2-rgb", "ETC2_R8G8B8_UNORM_BLOCK", "ETC2 RGB", _FOUR, 8, "RGB", _NONE, _ETC, 147, 148),
     TextureFormat(
