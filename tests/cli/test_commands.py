@@ -150,7 +150,6 @@ def test_errors_are_one_line(tmp_path):
     (tmp_path / "torn.png").write_bytes(b"\x89PNG\r\n\x1a\n12")
     for arguments, words in (
         (("encode", source, "--format", "bc9", "--out", tmp_path), "no texture format 'bc9'"),
-        (("encode", source, "--format", "astc-6x6", "--out", tmp_path), "cannot be encoded or decoded yet"),
         (("encode", source, twin, "--format", "bc1", "--out", tmp_path), "would be written over"),
         (("encode", tmp_path / "torn.png", "--format", "bc1", "--out", tmp_path), "torn.png: ends inside a PNG chunk"),
         (("decode", source, "--out", tmp_path / "x.png"), "wrong magic bytes"),

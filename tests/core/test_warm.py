@@ -7,9 +7,9 @@ import numpy as np
 from numba.core import event
 
 from oaktrim.core.codecs.effort import Effort, EncodeOptions
-from oaktrim.core.codecs.texture import ENCODABLE, EncodedTexture, decode_level, encode_level
+from oaktrim.core.codecs.texture import EncodedTexture, decode_level, encode_level
 from oaktrim.core.files.pictures import read_picture, write_png
-from oaktrim.core.formats.catalogue import FORMATS
+from oaktrim.core.formats.catalogue import FORMATS, ORDER
 from oaktrim.core.pixels.levels import make_levels
 from oaktrim.core.pixels.resample import Filter, Resampling, resample
 from oaktrim.core.plan.cuts import Cap, Cut, SetFormat
@@ -40,7 +40,7 @@ def test_nothing_is_compiled_after_set_up(tmp_path):
             for channels in (1, 2, 3, 4):
                 picture = busy(45, 31, channels, dtype=dtype)
                 make_levels(resample(picture, 20, 50, Resampling(Filter.BOX, normals=channels > 2)))
-                for name in ENCODABLE:
+                for name in ORDER:
                     for effort in Effort:
                         data = encode_level(picture, FORMATS[name], EncodeOptions(effort))
                     decode_level(EncodedTexture(FORMATS[name], 45, 31, picture.transfer, (data,)))

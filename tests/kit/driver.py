@@ -28,6 +28,10 @@ COMPRESSED = {
     # COMPRESSED_RGBA_ASTC_4x4_KHR and the thirteen after it, in the catalogue's order.
     **{row.name: 0x93B0 + i for i, row in enumerate(r for r in FORMATS.values() if r.hardware is Hardware.ASTC)},
 }
+FLOATING = {
+    "bc6h": 0x8E8F,  # COMPRESSED_RGB_BPTC_UNSIGNED_FLOAT
+    "bc6h-signed": 0x8E8E,  # COMPRESSED_RGB_BPTC_SIGNED_FLOAT
+}
 # Internal format, format and type of the packed layouts.
 PACKED = {
     "rgb565": (0x8D62, 0x1907, 0x8363),  # RGB565, RGB, UNSIGNED_SHORT_5_6_5
@@ -68,6 +72,15 @@ class Driver:
         self._gl.glCompressedTexImage2D(_TEXTURE_2D, 0, COMPRESSED[name], width, height, 0, len(data), data)
         self._check(f"uploading {name}")
         out = self._get((width, height), _UNSIGNED_BYTE, np.uint8)
+        self._gl.glDeleteTextures(1, ctypes.byref(texture))
+        return out
+
+    def decode_floats(self, name: str, data: bytes, width: int, height: int) -> np.ndarray:
+        """Return blocks of floats as (height, width, 4) float32."""
+        texture = self._bound()
+        self._gl.glCompressedTexImage2D(_TEXTURE_2D, 0, FLOATING[name], width, height, 0, len(data), data)
+        self._check(f"uploading {name}")
+        out = self._get((width, height), _FLOAT, np.float32)
         self._gl.glDeleteTextures(1, ctypes.byref(texture))
         return out
 

@@ -11,11 +11,12 @@ import msgspec
 
 from oaktrim.cli.console import console, run, table
 from oaktrim.core.codecs.effort import Effort, EncodeOptions
-from oaktrim.core.codecs.texture import encodable_format, encode_texture
+from oaktrim.core.codecs.texture import encode_texture
 from oaktrim.core.errors import FileError, Unsupported, shown
 from oaktrim.core.files import ktx2
 from oaktrim.core.files.atomic import read_bytes, write_atomic
 from oaktrim.core.files.pictures import pack_texture, parse_texture, read_picture, texture_image, write_png
+from oaktrim.core.formats.catalogue import format_named
 from oaktrim.core.pixels.levels import MIP_FILTER, make_levels
 from oaktrim.core.pixels.metrics import compare
 from oaktrim.core.pixels.resample import Resampling
@@ -27,7 +28,7 @@ from oaktrim.core.units import bytes_text, decibels_text
 def _encode_one(
     source: Path, target: Path, name: str, options: EncodeOptions, role: Role, levels: bool, zstd: int | None
 ) -> Task[int]:
-    texture_format = encodable_format(name)
+    texture_format = format_named(name)
     image = read_picture(source)
     if not image.is_float:
         image = image.read_as(role.transfer)
@@ -83,7 +84,7 @@ def encode(
     out: Path,
 ) -> None:
     """Encode IMAGES in a texture format; wall.png becomes wall.ktx2, or wall.dds."""
-    encodable_format(name)
+    format_named(name)
     if zstd is not None and container == "dds":
         raise Unsupported("a DDS file cannot be supercompressed; leave --zstd out or write KTX2")
     options = EncodeOptions(Effort(effort), alpha_threshold, not no_dither)

@@ -11,6 +11,7 @@ from oaktrim import __version__
 from oaktrim.cli.console import fail, run
 from oaktrim.cli.convert import decode, encode, measure
 from oaktrim.cli.example import example
+from oaktrim.cli.formats import formats
 from oaktrim.cli.job import cut, job_group, role_rules, roles
 from oaktrim.cli.ship import ship
 from oaktrim.cli.survey import survey
@@ -40,7 +41,7 @@ def prepare() -> None:
 
 
 _COMMANDS = (
-    open_path, demo, example, survey, job_group, cut, roles, role_rules, ship, encode, decode, measure, targets, prepare,
+    open_path, demo, example, survey, job_group, cut, roles, role_rules, ship, encode, decode, measure, formats, targets, prepare,
 )  # fmt: skip
 for command in _COMMANDS:
     commands.add_command(command)

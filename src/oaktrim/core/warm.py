@@ -5,8 +5,8 @@ from __future__ import annotations
 import numpy as np
 
 from oaktrim.core.codecs.effort import Effort, EncodeOptions
-from oaktrim.core.codecs.texture import ENCODABLE, decode_level, encode_texture
-from oaktrim.core.formats.catalogue import FORMATS, chain_bytes
+from oaktrim.core.codecs.texture import decode_level, encode_texture
+from oaktrim.core.formats.catalogue import FORMATS, ORDER, chain_bytes
 from oaktrim.core.kernels import forget_old_kernels
 from oaktrim.core.pixels.image import Image
 from oaktrim.core.pixels.levels import make_levels
@@ -25,7 +25,9 @@ def warm() -> Task[None]:
         for channels in (1, 2, 3, 4)
     ]
     forget_old_kernels()
-    total = len(pictures) + len(ENCODABLE)
+    # One size of block stands for all: kernels take it as an argument.
+    names = [name for name in ORDER if FORMATS[name].block in ((1, 1), (4, 4))]
+    total = len(pictures) + len(names)
     overlap_share(np.zeros((3, 2), np.float32), np.zeros((1, 3), np.int64))
     chain_bytes(*[np.ones(1, np.int64)] * 6)
     for done, picture in enumerate(pictures):
@@ -33,7 +35,7 @@ def warm() -> Task[None]:
         pixel_facts(picture)
         sample_of(picture)
         make_levels(picture, how=Resampling(normals=len(picture.channels) >= 3), threads=1)
-    for done, name in enumerate(ENCODABLE, len(pictures)):
+    for done, name in enumerate(names, len(pictures)):
         yield Progress(done, total, f"compiling {FORMATS[name].label}")
         for effort in Effort:
             options = EncodeOptions(effort, threads=1)

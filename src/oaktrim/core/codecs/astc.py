@@ -88,24 +88,24 @@ def _replicate(code: int, bits: int, wide: int) -> int:
 
 def _colour(code: int, level: int) -> int:
     """Return the value 0..255 of a colour's code (section 23.13)."""
-    trit, quint, bits = SPLIT[level]
+    trit, quint, bits = SPLIT[level].tolist()
     if not trit and not quint:
-        return _replicate(code, int(bits), 8)
-    pattern, c = _COLOUR_SPREAD[3 if trit else 5, int(bits)]
+        return _replicate(code, bits, 8)
+    pattern, c = _COLOUR_SPREAD[3 if trit else 5, bits]
     a = 0x1FF if code & 1 else 0
-    t = ((code >> bits) * c + _spread(pattern, code, bits)) ^ a
+    t: int = ((code >> bits) * c + _spread(pattern, code, bits)) ^ a
     return a & 0x80 | t >> 2
 
 
 def _weight(code: int, level: int) -> int:
     """Return the value 0..64 of a weight's code (section 23.17)."""
-    trit, quint, bits = SPLIT[level]
+    trit, quint, bits = SPLIT[level].tolist()
     if LEVELS[level] in (3, 5):
-        value = ((0, 32, 63), (0, 16, 32, 47, 63))[int(quint)][code]
+        value = ((0, 32, 63), (0, 16, 32, 47, 63))[quint][code]
     elif not trit and not quint:
-        value = _replicate(code, int(bits), 6)
+        value = _replicate(code, bits, 6)
     else:
-        pattern, c = _WEIGHT_SPREAD[3 if trit else 5, int(bits)]
+        pattern, c = _WEIGHT_SPREAD[3 if trit else 5, bits]
         a = 0x7F if code & 1 else 0
         t = ((code >> bits) * c + _spread(pattern, code, bits)) ^ a
         value = a & 0x20 | t >> 2
@@ -428,7 +428,9 @@ def _mirrored(word):
     word = (word & np.uint64(0x3333333333333333)) << np.uint64(2) | word >> np.uint64(2) & np.uint64(0x3333333333333333)
     word = (word & np.uint64(0x0F0F0F0F0F0F0F0F)) << np.uint64(4) | word >> np.uint64(4) & np.uint64(0x0F0F0F0F0F0F0F0F)
     word = (word & np.uint64(0x00FF00FF00FF00FF)) << np.uint64(8) | word >> np.uint64(8) & np.uint64(0x00FF00FF00FF00FF)
-    word = (word & np.uint64(0x0000FFFF0000FFFF)) << np.uint64(16) | word >> np.uint64(16) & np.uint64(0x0000FFFF0000FFFF)
+    word = (word & np.uint64(0x0000FFFF0000FFFF)) << np.uint64(16) | word >> np.uint64(16) & np.uint64(
+        0x0000FFFF0000FFFF
+    )
     return word << np.uint64(32) | word >> np.uint64(32)
 
 
@@ -456,9 +458,10 @@ def _modes(size: tuple[int, int]) -> dict[tuple[int, int, int, int], int]:
     found: dict[tuple[int, int, int, int], int] = {}
     for mode in range(2048):
         across, down, level, planes = grid_of.py_func(mode)
-        if 0 < across <= size[0] and down <= size[1] and across * down * planes <= 64 and mode & 0x1FF != 0x1FC:
-            if 24 <= sequence_bits.py_func(across * down * planes, level, SPLIT) <= 96:
-                found.setdefault((across, down, level, planes), mode)
+        many = across * down * planes
+        fits = 0 < across <= size[0] and down <= size[1] and many <= 64 and mode & 0x1FF != 0x1FC
+        if fits and 24 <= sequence_bits.py_func(many, level, SPLIT) <= 96:
+            found.setdefault((across, down, level, planes), mode)
     return found
 
 

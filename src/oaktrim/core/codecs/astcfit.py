@@ -128,7 +128,9 @@ def _to_grid(at, texels, points, inverse, corners, shares, nearest, values, code
         total = np.float32(0.0)
         for i in range(texels):
             total += inverse[g, i] * at[i]
-        codes[g] = nearest[np.int64(min(max(total, np.float32(0.0)), np.float32(1.0)) * np.float32(64.0) + np.float32(0.5))]
+        codes[g] = nearest[
+            np.int64(min(max(total, np.float32(0.0)), np.float32(1.0)) * np.float32(64.0) + np.float32(0.5))
+        ]
     for i in range(texels):
         total = np.float32(8.0)
         for k in range(4):
@@ -258,7 +260,9 @@ def _write_solid(px, words, block):
 
 
 @njit(nogil=True, cache=True)
-def _write(choice, points, kind, seed, channel, weights, ends, split, packed_trits, packed_quints, words, turned, block):
+def _write(
+    choice, points, kind, seed, channel, weights, ends, split, packed_trits, packed_quints, words, turned, block
+):
     """Write a block: weights (64,) and ends (parts * values,) are codes, in the order of the standard."""
     parts, planes = choice[3], choice[4]
     for k in range(2):
@@ -296,7 +300,11 @@ def encode_rows(pixels, wide, high, plan, tables, start, stop, out):
     choices, grids, inverses, corners, shares, nearest_weight, weight_values, nearest_colour, colour_values, \
         parted, masks, seeds, split, packed_trits, packed_quints = tables  # fmt: skip
     texels = wide * high
-    px, shown, at = np.empty((4, texels), np.float32), np.empty((4, texels), np.float32), np.empty((2, texels), np.float32)
+    px, shown, at = (
+        np.empty((4, texels), np.float32),
+        np.empty((4, texels), np.float32),
+        np.empty((2, texels), np.float32),
+    )
     own = np.empty((2, texels), np.float32)
     whole, spread = np.zeros(texels, np.int64), np.empty((2, texels), np.float32)
     covariance, line = np.zeros((8, texels), np.float32), np.zeros((4, 2, 4), np.float32)
@@ -324,7 +332,6 @@ def encode_rows(pixels, wide, high, plan, tables, start, stop, out):
                 copy_flat(px[3], shown[1])
             best = _FAR
             best_choice, best_seed, best_channel = 0, 0, 0
-            last_seed, last_channel = -2, -1
             for family in range(3):
                 # One partition with one plane, one with two, two with one.
                 tries, ways = plan[kindred, family], 1
@@ -392,7 +399,12 @@ def encode_rows(pixels, wide, high, plan, tables, start, stop, out):
                                         line[p, e, channels - 1] = held
                                 step = 2 * channels * p
                                 good &= _round_ends(
-                                    line[p], channels, nearest_colour[fine], colour_values[fine], codes[step:], decoded[p]
+                                    line[p],
+                                    channels,
+                                    nearest_colour[fine],
+                                    colour_values[fine],
+                                    codes[step:],
+                                    decoded[p],
                                 )
                                 if alone >= 0:
                                     for e in range(2):

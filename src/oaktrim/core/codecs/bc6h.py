@@ -171,7 +171,8 @@ def half_codes(image: Image, signed: bool) -> Pixels:
     """
     wide = np.nan_to_num(to_rgba(image, np.float32)[..., :3], nan=0.0, posinf=65504.0, neginf=-65504.0)
     halves = np.clip(wide, -65504.0 if signed else 0.0, 65504.0).astype(np.float16).view(np.uint16).astype(np.int32)
-    return np.where(halves & 0x8000, -(halves & 0x7FFF), halves).astype(np.int32)
+    codes: Pixels = np.where(halves & 0x8000, -(halves & 0x7FFF), halves).astype(np.int32)
+    return codes
 
 
 @cache

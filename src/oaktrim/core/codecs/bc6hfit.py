@@ -66,7 +66,11 @@ def _code(value, bits, signed):
     if signed:
         size = min(abs(value) * np.float32(32.0 / 31.0), np.float32(32767.0))
         top = (1 << (bits - 1)) - 1
-        code = np.int64(size) if bits >= 16 else min(np.int64(size * np.float32(1 << (bits - 1)) / np.float32(32768.0)), top)
+        code = (
+            np.int64(size)
+            if bits >= 16
+            else min(np.int64(size * np.float32(1 << (bits - 1)) / np.float32(32768.0)), top)
+        )
         return -code if value < 0 else code
     size = min(max(value, np.float32(0.0)) * np.float32(64.0 / 31.0), np.float32(65535.0))
     if bits >= 15:
@@ -162,7 +166,7 @@ def _turn(codes, steps, parts, region, last):
 @njit(nogil=True, cache=True)
 def _write(mode, row, order, parts, anchor, partition, codes, steps, words, block):
     """Write a block from codes (4, 3) and steps (16,), whose anchors already have their highest bit clear."""
-    regions, bits = row[2], row[4]
+    regions = row[2]
     words[0] = np.uint64(0)
     words[1] = np.uint64(0)
     at = put_bits(words, 0, row[0], row[1])

@@ -14,7 +14,7 @@ from oaktrim.core.codecs.partitions import rank_partitions, ranking_scratch
 
 _FAR = np.float32(3e38)
 # What a step away from alpha 0 or 255 costs beside its square: clear stays clear and opaque opaque.
-_EXACT = np.float32(400.0)
+_EXACT = np.float32(1e6)
 
 
 @njit(nogil=True, cache=True, fastmath=FAST, inline="never")
@@ -30,7 +30,9 @@ def _quantise(line, low, high, bits, parity, codes, parities, decoded):
         for e in range(2):
             for c in range(low, high):
                 top = np.float32((1 << bits[c]) - 1)
-                code = np.int64(min(max(line[e, c], np.float32(0)), np.float32(255)) * top / np.float32(255) + np.float32(0.5))
+                code = np.int64(
+                    min(max(line[e, c], np.float32(0)), np.float32(255)) * top / np.float32(255) + np.float32(0.5)
+                )
                 codes[e, c] = code
                 decoded[e, c] = np.float32(code << (8 - bits[c]) | code >> (2 * bits[c] - 8))
         return
@@ -43,7 +45,9 @@ def _quantise(line, low, high, bits, parity, codes, parities, decoded):
             for c in range(low, high):
                 wide = bits[c] + 1
                 value = min(max(line[e, c], np.float32(0)), np.float32(255))
-                code = np.int64((value * np.float32((1 << wide) - 1) / np.float32(255) - p) * np.float32(0.5) + np.float32(0.5))
+                code = np.int64(
+                    (value * np.float32((1 << wide) - 1) / np.float32(255) - p) * np.float32(0.5) + np.float32(0.5)
+                )
                 code = min(max(code, 0), (1 << bits[c]) - 1) << 1 | p
                 d = np.float32(code << (8 - wide) | code >> (2 * wide - 8)) - value
                 if c == 3 and (line[e, c] >= np.float32(255) or line[e, c] <= np.float32(0)) and d != 0:
@@ -60,7 +64,9 @@ def _quantise(line, low, high, bits, parity, codes, parities, decoded):
         for c in range(low, high):
             wide = bits[c] + 1
             value = min(max(line[e, c], np.float32(0)), np.float32(255))
-            code = np.int64((value * np.float32((1 << wide) - 1) / np.float32(255) - p) * np.float32(0.5) + np.float32(0.5))
+            code = np.int64(
+                (value * np.float32((1 << wide) - 1) / np.float32(255) - p) * np.float32(0.5) + np.float32(0.5)
+            )
             code = min(max(code, 0), (1 << bits[c]) - 1)
             codes[e, c] = code
             code = code << 1 | p
@@ -73,7 +79,8 @@ def _choose(px, mask, strict, guarded, low, high, decoded, last, steps):
 
     Parameters
     ----------
-    mask : (16,) 1 where a pixel belongs to the subset; strict : (16,) what any error of the channel `guarded` costs beside its square
+    mask : (16,) 1 where a pixel belongs to the subset
+    strict : (16,) what any error of the channel `guarded` costs beside its square
     steps : (16,) float32, filled for all pixels
     """
     length = np.float32(0.0)

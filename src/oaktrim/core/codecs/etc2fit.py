@@ -121,7 +121,7 @@ def _fit_half(px, weight, bits, low, high, effort, modifiers, hole, work, codes,
             total += weight[i] * px[c, i]
         trial[c] = min(max(_code(total / count, bits), low[c]), high[c])
     best, row = _FAR, 0
-    for turn in range(1 if effort == 0 else 3):
+    for _ in range(1 if effort == 0 else 3):
         error, at = _try_half(px, weight, trial, bits, modifiers, hole, base, paints, got)
         if error >= best:
             break
@@ -288,6 +288,12 @@ def _fit_pairs(px, weight, effort, alpha, hole, distances, work, best, word):
                         trial[k, c] = _code(means[1 - k if form == 1 else k, c], 4)
                 kept = _FAR
                 for _ in range(1 + effort):
+                    # In the H mode, which colour is the greater tells the lowest bit of the distance's place.
+                    if h_mode and (_number(trial[0]) >= _number(trial[1])) != ((at & 1) == 1):
+                        for c in range(3):
+                            trial[0, c], trial[1, c] = trial[1, c], trial[0, c]
+                        if _number(trial[0]) == _number(trial[1]):
+                            break
                     _set_pair(trial, h_mode, d, hole, paints)
                     error = _nearest(px, weight, paints, hole, got)
                     if error >= kept:
@@ -315,6 +321,12 @@ def _fit_pairs(px, weight, effort, alpha, hole, distances, work, best, word):
 
 
 @njit(nogil=True, cache=True)
+def _number(codes):
+    """Return a colour of three codes of 4 bits as one number."""
+    return codes[0] << 8 | codes[1] << 4 | codes[2]
+
+
+@njit(nogil=True, cache=True)
 def _overflow(low, step, at):
     """Return the three bits above a field and the sign above a difference that drive their sum out of range."""
     return _field(7, at + 5) if low + step >= 4 else _field(1, at + 2)
@@ -324,15 +336,8 @@ def _overflow(low, step, at):
 def _pair_word(pair, h_mode, at, chosen, weight, alpha, hole):
     """Return the word of a T or H block: `pair` (2, 3) codes, place of the distance, paints of the pixels."""
     word = _field(0 if alpha == ONE_BIT and hole else 1, 33)
-    turn = False
     first, second = pair[0], pair[1]
     if h_mode:
-        # The lowest bit of the distance's place is told by which colour is the greater.
-        greater = (first[0] << 8 | first[1] << 4 | first[2]) >= (second[0] << 8 | second[1] << 4 | second[2])
-        turn = greater != ((at & 1) == 1)
-        if turn:
-            first, second = pair[1], pair[0]
-            greater = (first[0] << 8 | first[1] << 4 | first[2]) >= (second[0] << 8 | second[1] << 4 | second[2])
         word |= _field(at >> 2, 34) | _field(at >> 1 & 1, 32)
         word |= _field(first[0], 59) | _field(first[1] >> 1, 56) | _field(first[1] & 1, 52)
         word |= _field(first[2] >> 3, 51) | _field(first[2] & 7, 47)
@@ -345,7 +350,7 @@ def _pair_word(pair, h_mode, at, chosen, weight, alpha, hole):
         word |= _field(second[0], 44) | _field(second[1], 40) | _field(second[2], 36)
         word |= _overflow(first[0] >> 2, first[0] & 3, 56)
     for i in range(16):
-        k = np.int64(chosen[i]) ^ 2 if turn else np.int64(chosen[i])
+        k = np.int64(chosen[i])
         if hole and weight[i] == 0:
             k = 2
         word |= np.uint64(k >> 1) << np.uint64(16 + i) | np.uint64(k & 1) << np.uint64(i)
@@ -486,7 +491,7 @@ def encode_colour_rows(pixels, alpha, threshold, effort, distances, modifiers, s
                 hidden = px[3, i] < threshold if alpha == ONE_BIT else px[3, i] == 0
                 weight[i] = np.float32(0.0) if hidden and alpha != ALONE else np.float32(1.0)
                 seen += weight[i]
-                strict[i] = np.float32(400.0) if px[3, i] == 0 or px[3, i] == 255 else np.float32(0.0)
+                strict[i] = np.float32(1e6) if px[3, i] == 0 or px[3, i] == 255 else np.float32(0.0)
             if 0 < seen < 16:
                 # What nobody sees takes the mean of the rest, so that it pulls nothing towards itself.
                 holes = alpha == ONE_BIT

@@ -8,7 +8,8 @@ import numpy as np
 DISTANCES = np.array([3, 6, 11, 16, 23, 32, 41, 64], np.int64)
 # What a half block adds to its colour, by row and index.
 MODIFIERS = np.array(
-    [(a, b, -a, -b) for a, b in ((2, 8), (5, 17), (9, 29), (13, 42), (18, 60), (24, 80), (33, 106), (47, 183))], np.int64
+    [(a, b, -a, -b) for a, b in ((2, 8), (5, 17), (9, 29), (13, 42), (18, 60), (24, 80), (33, 106), (47, 183))],
+    np.int64,
 )
 # What EAC adds to its base, times a factor, by row and index.
 STEPS = np.array(

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from oaktrim.core.codecs import astc, bc1, bc4, bc6h, bc7, etc2, plain
 from oaktrim.core.codecs.effort import EncodeOptions
 from oaktrim.core.errors import Unsupported
-from oaktrim.core.formats.catalogue import FORMATS, ORDER, Hardware, TextureFormat, format_named
+from oaktrim.core.formats.catalogue import FORMATS, Hardware, TextureFormat
 from oaktrim.core.pixels.image import CHANNEL_NAMES, Image, Pixels, Transfer
 from oaktrim.core.pixels.levels import level_size
 from oaktrim.core.progress import Progress, Task
@@ -44,7 +44,6 @@ _CODECS: dict[str, tuple[Encoder, Decoder]] = {
 }
 
 
-
 def _astc(size: tuple[int, int]) -> tuple[Encoder, Decoder]:
     return (
         lambda image, options: astc.encode_astc(image, options, size),
@@ -53,9 +52,6 @@ def _astc(size: tuple[int, int]) -> tuple[Encoder, Decoder]:
 
 
 _CODECS.update({name: _astc(row.block) for name, row in FORMATS.items() if row.hardware is Hardware.ASTC})
-
-# Formats that can be offered, in the catalogue's order.
-ENCODABLE: tuple[str, ...] = tuple(name for name in ORDER if name in _CODECS)
 
 
 @dataclass(frozen=True)
@@ -81,35 +77,16 @@ class EncodedTexture:
         return sum(len(level) for level in self.levels)
 
 
-def _codec(texture_format: TextureFormat) -> tuple[Encoder, Decoder]:
-    codec = _CODECS.get(texture_format.name)
-    if codec is None:
-        raise Unsupported(f"{texture_format.label} cannot be encoded or decoded yet; these can: {', '.join(ENCODABLE)}")
-    return codec
-
-
-def encodable_format(name: str) -> TextureFormat:
-    """Return a format that can be encoded, by name.
-
-    Raises
-    ------
-    Unsupported : no such format, or no encoder for it yet
-    """
-    found = format_named(name)
-    _codec(found)
-    return found
-
-
 def encode_level(image: Image, texture_format: TextureFormat, options: EncodeOptions = EncodeOptions()) -> bytes:
     """Return one image in a format, block rows from the top."""
-    return _codec(texture_format)[0](image, options)
+    return _CODECS[texture_format.name][0](image, options)
 
 
 def encode_texture(
     levels: list[Image], texture_format: TextureFormat, options: EncodeOptions = EncodeOptions()
 ) -> Task[EncodedTexture]:
     """Encode an image and its levels, the largest first."""
-    encoder = _codec(texture_format)[0]
+    encoder = _CODECS[texture_format.name][0]
     done, total = 0, sum(level.width * level.height for level in levels)
     encoded = []
     for level in levels:
@@ -125,11 +102,11 @@ def decode_level(texture: EncodedTexture, level: int = 0) -> Image:
 
     Raises
     ------
-    Unsupported : there is no such level, or no decoder for the format yet
+    Unsupported : there is no such level
     """
     if not 0 <= level < len(texture.levels):
         raise Unsupported(f"there is no level {level}; the texture has levels 0 to {len(texture.levels) - 1}")
-    pixels = _codec(texture.format)[1](texture.levels[level], *level_size(texture.width, texture.height, level))
+    pixels = _CODECS[texture.format.name][1](texture.levels[level], *level_size(texture.width, texture.height, level))
     letters = texture.format.channels
     names = (
         ("L",)

@@ -66,6 +66,8 @@ def _samples(name: str, channels: str) -> list[_Sample]:
     ids = {"R": _RED, "G": _GREEN, "B": _BLUE, "A": _ALPHA}
     if name == "bc6h":
         return [_Sample(0, 128, _RED | _FLOAT, 0, _ONE)]
+    if name == "bc6h-signed":
+        return [_Sample(0, 128, _RED | _FLOAT | _SIGNED, _MINUS_ONE, _ONE)]
     if name.startswith("astc"):
         return [_Sample(0, 128, _RED, 0, _ALL_BITS)]
     if name == "etc2-rgb-a1":

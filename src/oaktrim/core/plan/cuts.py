@@ -5,9 +5,8 @@ from __future__ import annotations
 import msgspec
 
 from oaktrim.core.codecs.effort import Effort
-from oaktrim.core.codecs.texture import encodable_format
 from oaktrim.core.errors import Unsupported
-from oaktrim.core.formats.catalogue import FORMATS
+from oaktrim.core.formats.catalogue import FORMATS, format_named
 from oaktrim.core.pixels.resample import Filter
 
 MAX_SIDE = 1 << 16
@@ -48,7 +47,7 @@ class SetFormat(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag="fo
 
     def __post_init__(self) -> None:
         try:
-            encodable_format(self.format)
+            format_named(self.format)
         except Unsupported as error:
             raise ValueError(str(error)) from error
 

@@ -7,7 +7,6 @@ from collections.abc import Iterable, Iterator, Sequence
 import numpy as np
 from numpy.typing import NDArray
 
-from oaktrim.core.codecs.texture import ENCODABLE
 from oaktrim.core.progress import spread
 from oaktrim.core.survey.cache import SurveyCache
 from oaktrim.core.survey.inventory import Inventory
@@ -78,13 +77,11 @@ class PackedShares:
         return np.where(np.isnan(found), guess, found)
 
     def missing(self, formats: Places, scales: Places, method: str) -> list[Key]:
-        """Return what would have to be measured for `of` to guess nothing; formats without an encoder are left out."""
-        can = np.zeros(len(FORMAT_INDEX), np.bool_)
-        can[[FORMAT_INDEX[name] for name in ENCODABLE]] = True
+        """Return what would have to be measured for `of` to guess nothing."""
         wanted: list[Key] = []
         for place in np.unique(formats):
             for scale in range(SCALES):
-                rows = (formats == place) & (scales == scale) & self._has_pixels & can[formats]
+                rows = (formats == place) & (scales == scale) & self._has_pixels
                 if rows.any():
                     unknown = rows & np.isnan(self._column(int(place), scale, method))
                     wanted += [(int(row), int(place), scale, method) for row in np.flatnonzero(unknown)]

@@ -7,9 +7,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from oaktrim.core.codecs.texture import encodable_format
 from oaktrim.core.errors import OakTrimError
-from oaktrim.core.formats.catalogue import FORMATS
+from oaktrim.core.formats.catalogue import FORMATS, format_named
 from oaktrim.core.plan.cuts import Cap, Cut, SetFormat
 from oaktrim.core.plan.resolve import Plan
 from oaktrim.core.survey.roles import Role
@@ -54,7 +53,7 @@ def _format(text: str) -> str:
     wanted = text.strip().removesuffix("▲").strip().lower()
     name = next((n for n, f in FORMATS.items() if wanted in (n, f.label.lower())), "")
     try:
-        return encodable_format(name or wanted).name
+        return format_named(name or wanted).name
     except OakTrimError as error:
         raise _RefusedError(str(error)) from None
 

@@ -123,9 +123,7 @@ class SurveyCache:
         try:
             if row is None:
                 return None
-            return tuple(
-                Image(p.codes(), CHANNEL_NAMES[p.shape[2]], Transfer(p.transfer)) for p in _unpacked(row[0])
-            )
+            return tuple(Image(p.codes(), CHANNEL_NAMES[p.shape[2]], Transfer(p.transfer)) for p in _unpacked(row[0]))
         except _DAMAGED:
             return None
 

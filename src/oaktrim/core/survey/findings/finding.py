@@ -10,7 +10,6 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
-from oaktrim.core.codecs.texture import ENCODABLE
 from oaktrim.core.formats.catalogue import FORMATS, ORDER, TextureFormat
 from oaktrim.core.pixels.levels import level_count
 from oaktrim.core.survey.facts import TextureFacts
@@ -130,8 +129,8 @@ class Ground:
         return max(0, self.memory(row) - smaller)
 
     def usable(self, *names: str) -> str | None:
-        """Return the first of some formats that the target decodes and that can be encoded."""
-        return next((n for n in names if n in ENCODABLE and self.target.decodes(FORMATS[n])), None)
+        """Return the first of some formats that the target decodes."""
+        return next((n for n in names if self.target.decodes(FORMATS[n])), None)
 
     def without_alpha(self) -> str | None:
         """Return a block format without alpha for this target."""

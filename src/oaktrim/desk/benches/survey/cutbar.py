@@ -5,14 +5,16 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from PySide6.QtCore import QSignalBlocker, Qt
+from PySide6.QtGui import QColor
 from PySide6.QtWidgets import QComboBox, QFrame, QHBoxLayout, QLabel, QSlider, QSpinBox, QVBoxLayout, QWidget
 
 from oaktrim.core.codecs.effort import Effort
-from oaktrim.core.codecs.texture import ENCODABLE
-from oaktrim.core.formats.catalogue import FORMATS
+from oaktrim.core.formats.catalogue import ORDER
+from oaktrim.core.plan.advice import about, offers
 from oaktrim.core.plan.cuts import Cap, Change, Drop, SetEffort, SetFormat, SetLevels
 from oaktrim.core.survey.roles import Role
-from oaktrim.core.targets.arrival import FORMAT_INDEX
+from oaktrim.core.targets.target import Target
+from oaktrim.desk.look.tokens import tokens
 from oaktrim.desk.session import Session
 
 _SIDES = tuple(1 << power for power in range(2, 14))
@@ -26,6 +28,7 @@ class CutBar(QFrame):
         super().__init__(parent)
         self.setObjectName("band")
         self._session = session
+        self._offered: tuple[Target, Role, bool, bool] | None = None
         self._who = QLabel(objectName="heading")
         self.cap = QSlider(Qt.Orientation.Horizontal, minimum=0, maximum=len(_SIDES), pageStep=1)
         self.cap.setMinimumWidth(120)
@@ -138,17 +141,39 @@ class CutBar(QFrame):
         self.scope.clear()
         self.scope.addItems([f"{target.name} only", "all targets"])
         self.scope.setCurrentIndex(max(0, kept))
-        self.format.clear()
-        self.format.addItem(_AS_IS, "")
-        for name in ENCODABLE:
-            row = FORMATS[name]
-            place = self.format.count()
-            note = "" if target.decodes(row) else " ▲"
-            self.format.addItem(row.label + note, name)
-            has = f"{row.bits_a_pixel:g} bits a pixel"
-            lacking = f"; {target.name} has no hardware for it and expands it" if note else ""
-            self.format.setItemData(place, has + lacking, Qt.ItemDataRole.ToolTipRole)
+        self._offered = None
         self.refresh()
+
+    def _offer_formats(self) -> None:
+        """List the formats for the use of what is selected: those that fit, then the others with what is against them."""
+        session = self._session
+        inventory, rows = session.inventory, session.chosen
+        assert inventory is not None
+        first = inventory.textures[rows[0]]
+        roles = {inventory.roles[row].role for row in rows}
+        use = (session.watched, roles.pop() if len(roles) == 1 else Role.UNKNOWN, "A" in first.live, first.floating)
+        if use == self._offered:
+            return
+        self._offered = use
+        with QSignalBlocker(self.format):
+            self.format.clear()
+            self.format.addItem(_AS_IS, "")
+            fits = True
+            for offer in offers(*use):
+                if fits and offer.against:
+                    fits = False
+                    self.format.insertSeparator(self.format.count())
+                row = offer.format
+                sign = " ▲" if not session.watched.decodes(row) else ""
+                self.format.addItem(f"{row.label}{sign}  {row.bits_a_pixel:.3g} bits", row.name)
+                good, breaks = about(row)
+                tip = f"{row.label}, {row.bits_a_pixel:.3g} bits a pixel\nGood for: {good}\nBreaks: {breaks}"
+                if offer.against:
+                    tip += f"\nNot here: {offer.against}"
+                    self.format.setItemData(
+                        self.format.count() - 1, QColor(tokens().soft), Qt.ItemDataRole.ForegroundRole
+                    )
+                self.format.setItemData(self.format.count() - 1, tip, Qt.ItemDataRole.ToolTipRole)
 
     def refresh(self) -> None:
         """Show the cuts of the textures now selected."""
@@ -167,9 +192,9 @@ class CutBar(QFrame):
         with QSignalBlocker(self.drop):
             self.drop.setValue(max(0, drop))
         self.drop.setSuffix(" mixed" if drops else "")
+        self._offer_formats()
         formats, held = self._session.mixed_change(SetFormat)
-        names = {FORMAT_INDEX[name]: name for name in ENCODABLE}
-        self._show(self.format, formats, 0 if held < 0 else 1 + ENCODABLE.index(names[held]))
+        self._show(self.format, formats, 0 if held < 0 else self.format.findData(ORDER[held]))
         self._show_plain(self.levels, SetLevels, lambda on: 1 if on else 2)
         self._show_plain(self.effort, SetEffort, lambda rank: rank + 1)
         roles = self._session.chosen_roles()

@@ -1,0 +1,32 @@
+"""`oak-trim formats`: what there is, what it costs, what it is good for and what it breaks."""
+
+from __future__ import annotations
+
+import click
+
+from oaktrim.cli.console import console, table
+from oaktrim.core.formats.catalogue import FORMATS, TextureFormat
+from oaktrim.core.plan.advice import about, offers
+from oaktrim.core.survey.roles import Role
+from oaktrim.core.targets.target import target_named
+
+
+@click.command()
+@click.option("--target", "target_id", metavar="ID", help="Put what this target has hardware for first.")
+@click.option("--role", type=click.Choice([role.value for role in Role]), help="Put what fits this use first.")
+def formats(target_id: str | None, role: str | None) -> None:
+    """List the texture formats."""
+    if target_id is None:
+        rows = [_row(row, "") for row in FORMATS.values()]
+    else:
+        use = Role(role) if role else Role.UNKNOWN
+        rows = [_row(offer.format, offer.against) for offer in offers(target_named(target_id), use)]
+    heads = ["format", "block", "bits a pixel", "channels", "hardware", "good for", "what it breaks"]
+    if target_id is not None:
+        heads.append(f"not for {target_id}, because")
+    console().print(table(heads, [row[: len(heads)] for row in rows], right=(2,)))
+
+
+def _row(row: TextureFormat, against: str) -> tuple[str, ...]:
+    block = "–" if not row.compressed else f"{row.block[0]}×{row.block[1]}"
+    return (row.name, block, f"{row.bits_a_pixel:.3g}", row.channels, row.hardware.value, *about(row), against)
