@@ -167,7 +167,7 @@ def test_help_and_lists():
         assert name in text
         assert "Usage: oak-trim" in run(name, "--help")
     assert "Pocket" in run("targets")
-    assert "160 MiB" in run("targets", "pocket")
+    assert "64 MiB" in run("targets", "pocket")
 
 
 def test_without_a_display_the_window_says_so(tmp_path, monkeypatch):

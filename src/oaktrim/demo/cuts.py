@@ -68,6 +68,7 @@ _OILSKIN = ("warden/oilskin_base.png",)
 _REEDS = ("reeds/reed_base.png",)
 _ICONS = ("interface/anchor_icon.png", "interface/compass_icon.png", "interface/ticket_icon.png")
 _CUT_OUT = ("reeds/reed_base.png", "reeds/reed_card_base.png", "warden/badge_base.png", *_OVERLAYS)
+_SKIES = ("sky/dusk_env.exr", "sky/marsh_sky.hdr")
 _OPAQUE_ALPHA = ("posts/tar_base.png",)
 
 _PHONE, _HEADSET, _CONSOLE = ("pocket",), ("visor",), ("lounge",)
@@ -90,9 +91,12 @@ def demo_cuts() -> tuple[Cut, ...]:
         # Cap and dropped level add up: the ladder says so.
         Cut(Drop(1), _REEDS, _SMALL),
         Cut(Cap(512), (*_BASES, *_SMALL_BASES), _HEADSET),
-        Cut(SetFormat("rgb565"), (*_SMALL_BASES, *_OPAQUE_ALPHA), _SMALL),
-        Cut(SetFormat("bc1"), (*_BASES, *_OILSKIN, *_SMALL_BASES, *_OPAQUE_ALPHA, *_SURFACES), _CONSOLE),
-        Cut(SetFormat("bc3"), _CUT_OUT, _CONSOLE),
+        Cut(SetFormat("astc-6x6"), (*_BASES, *_OILSKIN, *_SMALL_BASES, *_OPAQUE_ALPHA, *_CUT_OUT), _SMALL),
+        Cut(SetFormat("astc-5x5"), (*_NORMALS, *_SMALL_NORMALS, *_SURFACES), _SMALL),
+        Cut(SetFormat("eac-r11"), _SINGLE, _SMALL),
+        Cut(SetFormat("bc1"), (*_SMALL_BASES, *_OPAQUE_ALPHA, *_SURFACES), _CONSOLE),
+        Cut(SetFormat("bc7"), (*_BASES, *_OILSKIN, *_CUT_OUT), _CONSOLE),
+        Cut(SetFormat("bc6h"), _SKIES, _CONSOLE),
         # Two slips that the survey finds: a glass that goes solid, and a lookup table in blocks for colour.
         Cut(SetFormat("bc1"), ("lantern/lantern_glass_base.png", "sky/fog_lut.png"), _CONSOLE),
         Cut(SetFormat("bc5"), (*_NORMALS, *_SMALL_NORMALS), _CONSOLE),

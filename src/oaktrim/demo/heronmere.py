@@ -33,7 +33,7 @@ from oaktrim.demo.landing import write_models, write_sounds
 from oaktrim.demo.motifs import MOTIFS, Motif
 
 # Raised whenever a picture or the job changes; an older landing is then made anew beside it.
-_EDITION = 2
+_EDITION = 3
 NAME = "Heronmere Landing"
 TARGETS = ("pocket", "visor", "lounge")
 _JPEGS = ("landing_map", "mud_base")

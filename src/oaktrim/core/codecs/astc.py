@@ -328,6 +328,10 @@ def _solid(words, out):
 @njit(nogil=True, cache=True)
 def infill(weights, plane, planes, wide, high, across, down, out):
     """Spread a grid of weights over a block (section 23.18) into out (wide * high,)."""
+    if across == wide and down == high:
+        for i in range(wide * high):
+            out[i] = weights[i * planes + plane]
+        return
     step_s = (1024 + wide // 2) // (wide - 1)
     step_t = (1024 + high // 2) // (high - 1)
     for y in range(high):

@@ -15,7 +15,7 @@ from numba import njit
 from numpy.typing import NDArray
 
 from oaktrim.core.codecs.bc6hfit import PLANS, encode_rows
-from oaktrim.core.codecs.bc7 import ANCHORS, PARTITIONS
+from oaktrim.core.codecs.bc7 import ANCHORS, MARKS, PARTITIONS, STEP_WEIGHTS, index_stream
 from oaktrim.core.codecs.blocks import Blocks, blocks_in, decode_rows, encode_pixels, get_bits, words_of
 from oaktrim.core.codecs.effort import EncodeOptions
 from oaktrim.core.codecs.partitions import subset_masks
@@ -70,6 +70,16 @@ ORDERS = np.full((14, 75, 3), -1, np.int64)
 for _mode, _row in enumerate(_LAYOUTS):
     _places = _order(_row[7])
     ORDERS[_mode, : len(_places)] = _places
+# The same as runs of rising bits of one field: end, channel, lowest bit and count.
+_RUNS = np.zeros((14, 75, 4), np.int64)
+for _mode, _order_of in enumerate(ORDERS.tolist()):
+    _runs: list[list[int]] = []
+    for _end, _channel, _bit in _order_of:
+        if _runs and _runs[-1][:2] == [_end, _channel] and _bit == _runs[-1][2] + _runs[-1][3]:
+            _runs[-1][3] += 1
+        elif _end >= 0:
+            _runs.append([_end, _channel, _bit, 1])
+    _RUNS[_mode, : len(_runs)] = _runs
 # The mode of each five lowest bits; -1 for what is reserved.
 _MODE_OF = np.array(
     [next((i for i, row in enumerate(MODES) if low & ((1 << row[1]) - 1) == row[0]), -1) for low in range(32)], np.int64
@@ -97,9 +107,9 @@ def _spread(value, bits, signed):
 
 
 @njit(nogil=True, cache=True)
-def _decode_block(words, signed, tables, ends, out):
+def _decode_block(words, signed, tables, ends, paints, out):
     """Decode a block into `out` (16, 3) uint16, the bits of half floats; what is reserved is black."""
-    modes, orders, mode_of, partitions, anchors = tables
+    modes, runs, mode_of, partitions, marks = tables
     mode = mode_of[get_bits(words, 0, 5)]
     if mode < 0:
         for i in range(16):
@@ -111,11 +121,12 @@ def _decode_block(words, signed, tables, ends, out):
         for c in range(3):
             ends[e, c] = 0
     at = row[1]
-    for k in range(75):
-        if orders[mode, k, 0] < 0:
+    for k in range(runs.shape[1]):
+        run = runs[mode, k]
+        if run[3] == 0:
             break
-        ends[orders[mode, k, 0], orders[mode, k, 1]] |= get_bits(words, at, 1) << orders[mode, k, 2]
-        at += 1
+        ends[run[0], run[1]] |= get_bits(words, at, run[3]) << run[2]
+        at += run[3]
     regions, differences, bits = row[2], row[3], row[4]
     partition = 0
     if regions == 2:
@@ -132,32 +143,38 @@ def _decode_block(words, signed, tables, ends, out):
         for e in range(2 * regions):
             ends[e, c] = _spread(ends[e, c], bits, signed)
     width = 3 if regions == 2 else 4
-    last = (1 << width) - 1
+    stream = index_stream(words, at, regions, width, marks[regions, partition])
+    # The paints of each region: its ends, and what lies between them.
+    for region in range(regions):
+        for k in range(1 << width):
+            w = STEP_WEIGHTS[width, k]
+            for c in range(3):
+                value = (ends[2 * region, c] * (64 - w) + ends[2 * region + 1, c] * w + 32) >> 6
+                if not signed:
+                    value = value * 31 >> 6
+                elif value < 0:
+                    value = 0x8000 | (-value * 31 >> 5)
+                else:
+                    value = value * 31 >> 5
+                paints[region, k, c] = value
+    last = np.uint64((1 << width) - 1)
     for i in range(16):
         part = partitions[2, partition, i] if regions == 2 else 0
-        short = 1 if i == 0 or (regions == 2 and anchors[2, partition, 1] == i) else 0
-        w = (get_bits(words, at, width - short) * 128 + last) // (2 * last)
-        at += width - short
+        k = np.int64(stream >> np.uint64(i * width) & last)
         for c in range(3):
-            value = (ends[2 * part, c] * (64 - w) + ends[2 * part + 1, c] * w + 32) >> 6
-            if not signed:
-                value = value * 31 >> 6
-            elif value < 0:
-                value = 0x8000 | (-value * 31 >> 5)
-            else:
-                value = value * 31 >> 5
-            out[i, c] = value
+            out[i, c] = paints[part, k, c]
 
 
 @njit(nogil=True, cache=True)
 def _decode_rows(blocks, signed, tables, start, stop, out):
     """Decode block rows (rows, columns, 16) uint8 into `out` (H, W, 3) uint16."""
     words, ends, pixels = np.empty(2, np.uint64), np.empty((4, 3), np.int64), np.empty((16, 3), np.uint16)
+    paints = np.empty((2, 16, 3), np.uint16)
     height, width = out.shape[:2]
     for by in range(start, stop):
         for bx in range(blocks.shape[1]):
             words_of(blocks[by, bx], words)
-            _decode_block(words, signed, tables, ends, pixels)
+            _decode_block(words, signed, tables, ends, paints, pixels)
             for y in range(min(4, height - by * 4)):
                 for x in range(min(4, width - bx * 4)):
                     for c in range(3):
@@ -195,7 +212,7 @@ def _coder(signed: bool) -> Coder:
     def decode(data: bytes, width: int, height: int) -> Pixels:
         blocks = blocks_in(data, width, height, (4, 4), 16)
         out = np.empty((height, width, 3), np.uint16)
-        tables = (MODES, ORDERS, _MODE_OF, PARTITIONS, ANCHORS)
+        tables = (MODES, _RUNS, _MODE_OF, PARTITIONS, MARKS)
         decode_rows(lambda start, stop: _decode_rows(blocks, signed, tables, start, stop, out), blocks)
         return out.view(np.float16)
 

@@ -79,11 +79,11 @@ MARKS = ANCHORS.copy()
 MARKS[3].sort(axis=1)
 
 
-@njit(nogil=True, cache=True)
-def _weight(step, bits):
-    """Return how many 64ths of the second end a step of 2, 3 or 4 bits takes (table 112)."""
-    last = (1 << bits) - 1
-    return (step * 128 + last) // (2 * last)
+# How many 64ths of the second end a step takes, by bits of the index and step (table 112).
+STEP_WEIGHTS = np.zeros((5, 16), np.int64)
+for _bits in (2, 3, 4):
+    _last = (1 << _bits) - 1
+    STEP_WEIGHTS[_bits, : _last + 1] = (np.arange(_last + 1) * 128 + _last) // (2 * _last)
 
 
 @njit(nogil=True, cache=True)
@@ -93,7 +93,7 @@ def _wide(code, bits):
 
 
 @njit(nogil=True, cache=True)
-def _steps(words, at, subsets, bits, marks):
+def index_stream(words, at, subsets, bits, marks):
     """Return the sixteen indices that begin at bit `at`, each in `bits` bits, pixel 0 lowest.
 
     The index of each subset's anchor is stored without its highest bit: a zero is put in its place.
@@ -151,8 +151,8 @@ def decode_block(words, modes, partitions, marks, ends, palette, out):
             ends[e, c] = _wide(ends[e, c], colour)
         ends[e, 3] = _wide(ends[e, 3], alpha) if row[5] > 0 else 255
     places = marks[subsets, partition]
-    first = _steps(words, at, subsets, row[7], places)
-    second = _steps(words, at + 16 * row[7] - subsets, subsets, row[8], places) if row[8] > 0 else first
+    first = index_stream(words, at, subsets, row[7], places)
+    second = index_stream(words, at + 16 * row[7] - subsets, subsets, row[8], places) if row[8] > 0 else first
     # What stands in the fourth channel follows the second index; a rotation then exchanges it with a colour.
     bits, own = row[7], row[8] if row[8] > 0 else row[7]
     if selector:
@@ -161,14 +161,14 @@ def decode_block(words, modes, partitions, marks, ends, palette, out):
     size = 1 << bits
     for s in range(subsets):
         for k in range(size):
-            w = _weight(k, bits)
+            w = STEP_WEIGHTS[bits, k]
             word = np.uint32(0)
             for c in range(3):
                 value = (ends[2 * s, c] * (64 - w) + ends[2 * s + 1, c] * w + 32) >> 6
                 word |= np.uint32(value) << np.uint32(24 if 8 * c == away else 8 * c)
             palette[0, s * size + k] = word
         for k in range(1 << own):
-            w = _weight(k, own)
+            w = STEP_WEIGHTS[own, k]
             value = (ends[2 * s, 3] * (64 - w) + ends[2 * s + 1, 3] * w + 32) >> 6
             palette[1, s * (1 << own) + k] = np.uint32(value) << np.uint32(away)
     last, own_last = np.uint64(size - 1), np.uint64((1 << own) - 1)
