@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import subprocess
 import sys
 from pathlib import Path
@@ -127,7 +128,8 @@ os._exit(0)
 def test_the_window_on_a_large_job(large, tmp_path, benchmark):
     root, cache = large
     command = [sys.executable, "-c", _WINDOW, str(root), str(cache.file), str(tmp_path)]
-    done = subprocess.run(command, capture_output=True, text=True, check=True, timeout=120)
+    offscreen = {**os.environ, "QT_QPA_PLATFORM": "offscreen"}
+    done = subprocess.run(command, capture_output=True, text=True, check=True, timeout=120, env=offscreen)
     opened, cut, filtered, memory = map(float, done.stdout.split())
     report("  in the window: open to a painted ledger", "", f"{opened:.2f} s", "2 s")
     report("  in the window: a cap dragged over all", "", f"{cut * 1000:.0f} ms", "50 ms")

@@ -58,7 +58,7 @@ def test_survey_as_json(art):
     lines = {limit["line"]: limit for limit in got["targets"][1]["limits"]}
     memory = 100 * 64 * 4 + 43692  # no levels, for no power of two; 128x64 with its levels
     assert lines["memory"] == {
-        "line": "memory", "bytes": memory, "limit": 160 << 20, "over": False, "estimated": False,
+        "line": "memory", "bytes": memory, "limit": 64 << 20, "over": False, "estimated": False,
     }  # fmt: skip
     assert lines["longest-side"]["value"] == 128
     wall = next(t for t in got["textures"] if t["path"] == "wall_base.png")

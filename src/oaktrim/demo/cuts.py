@@ -94,6 +94,8 @@ def demo_cuts() -> tuple[Cut, ...]:
         Cut(SetFormat("astc-6x6"), (*_BASES, *_OILSKIN, *_SMALL_BASES, *_OPAQUE_ALPHA, *_CUT_OUT), _SMALL),
         Cut(SetFormat("astc-5x5"), (*_NORMALS, *_SMALL_NORMALS, *_SURFACES), _SMALL),
         Cut(SetFormat("eac-r11"), _SINGLE, _SMALL),
+        # A habit from before there were blocks, which the survey finds: gradients in 16 bits.
+        Cut(SetFormat("rgb565"), ("lantern/lantern_base.png",), _PHONE),
         Cut(SetFormat("bc1"), (*_SMALL_BASES, *_OPAQUE_ALPHA, *_SURFACES), _CONSOLE),
         Cut(SetFormat("bc7"), (*_BASES, *_OILSKIN, *_CUT_OUT), _CONSOLE),
         Cut(SetFormat("bc6h"), _SKIES, _CONSOLE),

@@ -253,7 +253,7 @@ def test_a_chain_is_encoded_level_by_level():
 @pytest.mark.parametrize("name", BLOCKS)
 def test_a_constant_picture_is_exact_where_the_format_can(name):
     """Blocks of 16 bytes and single channels hold any colour exactly; the others are as near as their ends."""
-    exact = FORMATS[name].block_bytes == 16 and not name.startswith(("bc3", "etc2")) or name in ("bc4", "eac-r11")
+    exact = (FORMATS[name].block_bytes == 16 and not name.startswith(("bc3", "etc2"))) or name in ("bc4", "eac-r11")
     kept = ["RGBA".index(letter) for letter in FORMATS[name].channels]
     rng = np.random.default_rng(2)
     for colour in rng.integers(0, 256, (40, 4)).tolist():

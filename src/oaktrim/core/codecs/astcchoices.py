@@ -5,7 +5,6 @@ further one is the one that helps most beside those before it. The lists lose le
 on colour, and a few tenths on grey with hard alpha.
 """
 
-
 from __future__ import annotations
 
 import numpy as np
