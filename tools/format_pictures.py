@@ -17,11 +17,11 @@ from oaktrim.core.progress import finish
 from oaktrim.demo.heronmere import make_demo
 
 SIDE, ZOOM, GAP, HEAD = 48, 4, 10, 20
-# A texture, the left and top of the piece of it that is shown, and the formats it is shown in.
+# A texture, and the formats that its liveliest piece is shown in.
 ROWS = (
-    ("kiosk/kiosk_sign.png", (600, 200), ("rgba8", "bc1", "bc7", "etc2-rgb", "astc-4x4", "astc-6x6", "astc-8x8")),
-    ("boat/boat_n.png", (300, 300), ("rgba8", "bc1", "bc5", "etc2-rgb", "eac-rg11", "astc-4x4", "astc-6x6")),
-    ("kiosk/roof_orm.png", (200, 200), ("rgba8", "bc1", "bc7", "etc2-rgb", "astc-4x4", "astc-6x6", "astc-12x12")),
+    ("kiosk/kiosk_sign.png", ("rgba8", "bc1", "bc7", "etc2-rgb", "astc-4x4", "astc-6x6", "astc-8x8")),
+    ("posts/rope_n.png", ("rgba8", "bc1", "bc5", "etc2-rgb", "eac-rg11", "astc-4x4", "astc-6x6")),
+    ("boat/boat_orm.png", ("rgba8", "bc1", "bc7", "etc2-rgb", "astc-4x4", "astc-6x6", "astc-12x12")),
 )
 
 
@@ -40,6 +40,18 @@ def piece(image: Image, at: tuple[int, int], name: str) -> np.ndarray:
     return codes
 
 
+def liveliest(image: Image) -> tuple[int, int]:
+    """Return left and top of the opaque piece whose colours are furthest apart."""
+    codes = to_rgba(image).astype(np.float32)
+    places = [(x, y) for y in range(0, image.height - SIDE, SIDE) for x in range(0, image.width - SIDE, SIDE)]
+
+    def spread(place: tuple[int, int]) -> float:
+        part = codes[place[1] : place[1] + SIDE, place[0] : place[0] + SIDE]
+        return float(part[..., :3].std(axis=(0, 1)).sum()) if part[..., 3].min() == 255 else -1.0
+
+    return max(places, key=spread)
+
+
 def main() -> None:
     """Write docs/formats.png."""
     art = finish(make_demo()).parent / "art"
@@ -47,8 +59,9 @@ def main() -> None:
     width, height = 7 * (cell + GAP) + GAP, len(ROWS) * (cell + HEAD + GAP) + GAP
     sheet = PillowImage.new("RGB", (width, height), (244, 241, 234))
     draw, font = ImageDraw.Draw(sheet), ImageFont.load_default(13)
-    for row, (file, at, names) in enumerate(ROWS):
+    for row, (file, names) in enumerate(ROWS):
         image = read_picture(art / file)
+        at = liveliest(image)
         for column, name in enumerate(names):
             x, y = GAP + column * (cell + GAP), GAP + row * (cell + HEAD + GAP)
             bits = f"{FORMATS[name].bits_a_pixel:.3g} bits"

@@ -20,6 +20,7 @@ from oaktrim.core.formats.catalogue import format_named
 from oaktrim.core.pixels.levels import MIP_FILTER, make_levels
 from oaktrim.core.pixels.metrics import compare
 from oaktrim.core.pixels.resample import Resampling
+from oaktrim.core.plan.cuts import MAX_LOSS
 from oaktrim.core.progress import Progress, Task
 from oaktrim.core.survey.roles import DEFAULT_PATTERNS, Role, role_guesser
 from oaktrim.core.units import bytes_text, decibels_text
@@ -60,13 +61,20 @@ def _quietly(task: Task[int], place: int, total: int, name: str) -> Task[int]:
 
 @click.command()
 @click.argument("images", nargs=-1, required=True, type=click.Path(path_type=Path))
-@click.option("--format", "name", required=True, metavar="NAME", help="Such as rgba8, bc1, bc3, bc4, bc5, rgb565.")
+@click.option(
+    "--format",
+    "name",
+    required=True,
+    metavar="NAME",
+    help="Such as bc7, astc-6x6, etc2-rgb, rgba8: see oak-trim formats.",
+)
 @click.option("--effort", type=click.Choice([e.value for e in Effort]), default="standard", show_default=True)
 @click.option("--container", type=click.Choice(["ktx2", "dds"]), default="ktx2", show_default=True)
 @click.option("--role", type=click.Choice([r.value for r in Role]), help="What it is used as; by its name if left out.")
 @click.option("--no-levels", is_flag=True, help="Only the full size, without mip levels.")
 @click.option("--alpha-threshold", type=click.IntRange(0, 255), default=128, show_default=True, help="Of 1-bit alpha.")
 @click.option("--no-dither", is_flag=True, help="Round 16-bit formats to the nearest code without a pattern.")
+@click.option("--loss", type=click.FloatRange(0, MAX_LOSS), default=0.0, metavar="DB", help="Given up for packing.")
 @click.option("--zstd", type=click.IntRange(1, 22), metavar="LEVEL", help="Supercompress a KTX2 file with Zstandard.")
 @click.option(
     "--out", required=True, type=click.Path(path_type=Path, file_okay=False), help="The folder to write into."
@@ -80,6 +88,7 @@ def encode(
     no_levels: bool,
     alpha_threshold: int,
     no_dither: bool,
+    loss: float,
     zstd: int | None,
     out: Path,
 ) -> None:
@@ -87,7 +96,7 @@ def encode(
     format_named(name)
     if zstd is not None and container == "dds":
         raise Unsupported("a DDS file cannot be supercompressed; leave --zstd out or write KTX2")
-    options = EncodeOptions(Effort(effort), alpha_threshold, not no_dither)
+    options = EncodeOptions(Effort(effort), alpha_threshold, not no_dither, loss)
     jobs: dict[Path, tuple[Path, Path, Task[int]]] = {}
     for image in images:
         target = out / f"{image.stem}.{container}"

@@ -13,7 +13,7 @@ from oaktrim.cli.sources import Source, source_at, weigh_source
 from oaktrim.core.codecs.effort import Effort
 from oaktrim.core.errors import DocumentError, shown
 from oaktrim.core.job.document import SUFFIX, Job, load_job, new_job, root_of, save_job
-from oaktrim.core.plan.cuts import Cap, Change, Cut, Drop, SetEffort, SetFormat, SetLevels
+from oaktrim.core.plan.cuts import MAX_LOSS, Cap, Change, Cut, Drop, SetEffort, SetFormat, SetLevels, SetLoss
 from oaktrim.core.plan.query import Assets, select
 from oaktrim.core.plan.resolve import resolve
 from oaktrim.core.plan.rolerules import RoleRule
@@ -90,6 +90,9 @@ def _save(job: Job, path: Path, source: Source) -> None:
 @click.option("--format", "format_name", metavar="NAME", help="Encode in this format.")
 @click.option("--levels/--no-levels", default=None, help="Ship mip levels, or only the largest picture.")
 @click.option("--effort", type=click.Choice([effort.value for effort in Effort]), help="How hard the encoder searches.")
+@click.option(
+    "--loss", type=click.FloatRange(0, MAX_LOSS), metavar="DB", help="Quality given up for a smaller package."
+)
 @click.option("--target", "targets", multiple=True, metavar="ID", help="Only for this target; may be given again.")
 def cut(
     path: Path,
@@ -99,6 +102,7 @@ def cut(
     format_name: str | None,
     levels: bool | None,
     effort: str | None,
+    loss: float | None,
     targets: tuple[str, ...],
 ) -> None:
     """Cut the textures of JOB that a filter keeps; the job is written, the sources never are."""
@@ -110,10 +114,11 @@ def cut(
         changes += [] if format_name is None else [SetFormat(format_name)]
         changes += [] if levels is None else [SetLevels(levels)]
         changes += [] if effort is None else [SetEffort(Effort(effort))]
+        changes += [] if loss is None else [SetLoss(loss)]
     except ValueError as error:
         raise fail(str(error)) from error
     if not changes:
-        raise fail("say what to cut: --cap, --drop, --format, --levels, --no-levels or --effort")
+        raise fail("say what to cut: --cap, --drop, --format, --levels, --no-levels, --effort or --loss")
     for name in targets:
         if name not in source.job.targets:
             raise DocumentError(path, f"has no target {name!r}; it has {', '.join(source.job.targets)}")

@@ -2,6 +2,7 @@
 
 import numpy as np
 import pytest
+from backports import zstd
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from hypothesis.extra import numpy as hnp
@@ -16,7 +17,7 @@ from oaktrim.core.formats.catalogue import FORMATS, ORDER, Alpha
 from oaktrim.core.pixels.image import Image, Transfer, to_rgba
 from oaktrim.core.pixels.levels import make_levels
 from oaktrim.core.progress import finish
-from tests.kit.pictures import busy, flat, noise, psnr8
+from tests.kit.pictures import busy, flat, noise, psnr8, smooth
 
 BLOCKS = [name for name in ORDER if FORMATS[name].compressed and not FORMATS[name].floating]
 
@@ -272,3 +273,29 @@ def test_any_bytes_decode(name):
         again = decode_level(EncodedTexture(FORMATS[name], width, height, Transfer.LINEAR, (data,)))
         assert got.pixels.shape[:2] == (height, width)
         assert got.pixels.tobytes() == again.pixels.tobytes()
+
+
+@pytest.mark.parametrize(("name", "least"), [("bc1", 0.9), ("bc7", 0.93), ("astc-6x6", 0.8), ("etc2-rgb", 0.9)])
+def test_blocks_that_repeat_pack_tighter_within_the_loss_allowed(name, least):
+    picture = smooth(256, 256, 4)
+    opaque = Image.of(np.ascontiguousarray(picture.pixels[..., :3]))
+    kept = ["RGB".index(letter) for letter in FORMATS[name].channels if letter != "A"]
+
+    def measured(options):
+        data = encode_level(opaque, FORMATS[name], options)
+        got = to_rgba(decode_level(EncodedTexture(FORMATS[name], 256, 256, Transfer.SRGB, (data,))))
+        return len(zstd.compress(data, 19)), psnr8(got[..., kept], opaque.pixels[..., kept]), data
+
+    size, quality, _ = measured(EncodeOptions(Effort.DRAFT))
+    packed, lower, data = measured(EncodeOptions(Effort.DRAFT, loss=1.0, threads=1))
+    assert packed < least * size
+    assert quality - lower <= 1.0 + 1e-6
+    assert measured(EncodeOptions(Effort.DRAFT, loss=1.0, threads=3))[2] == data
+
+
+def test_repeated_blocks_keep_full_and_clear_alpha():
+    picture = smooth(64, 64, 4).pixels.copy()
+    picture[..., 3] = np.where(np.add.outer(range(64), range(64)) % 24 < 12, 0, 255)
+    for name in ("bc7", "bc3", "etc2-rgba", "bc1-a1"):
+        got = through(Image.of(picture), name, EncodeOptions(loss=3.0)).pixels[..., 3]
+        assert (got == picture[..., 3]).all()

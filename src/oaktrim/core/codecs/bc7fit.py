@@ -313,13 +313,14 @@ def _look(px, strict):
             seen += 1
         else:
             clear += 1
-    if clear > 0:
+    # A block that is wholly clear keeps its colours: filtering may bring them to its neighbours' edges.
+    if clear > 0 and seen > 0:
         for c in range(3):
             total = np.float32(0.0)
             for i in range(16):
                 if px[3, i] > 0:
                     total += px[c, i]
-            mean = np.floor(total / np.float32(max(seen, 1)) + np.float32(0.5))
+            mean = np.floor(total / np.float32(seen) + np.float32(0.5))
             for i in range(16):
                 if px[3, i] == 0:
                     px[c, i] = mean

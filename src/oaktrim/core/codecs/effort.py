@@ -28,10 +28,13 @@ class EncodeOptions:
     effort : how hard to search
     alpha_threshold : 0..255; alpha below it is clear in formats with one bit of alpha
     dither : spread the rounding of the 16-bit formats over an ordered pattern
+    loss : dB that may be given up for a smaller package, 0 for none: blocks are then made to repeat each other, in block
+        formats of integers
     threads : worker threads; the result does not depend on it
     """
 
     effort: Effort = Effort.STANDARD
     alpha_threshold: int = 128
     dither: bool = True
+    loss: float = 0.0
     threads: int | None = None

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 from oaktrim.core.codecs import astc, bc1, bc4, bc6h, bc7, etc2, plain
 from oaktrim.core.codecs.effort import EncodeOptions
+from oaktrim.core.codecs.repeat import repeat_blocks
 from oaktrim.core.errors import Unsupported
 from oaktrim.core.formats.catalogue import FORMATS, Hardware, TextureFormat
 from oaktrim.core.pixels.image import CHANNEL_NAMES, Image, Pixels, Transfer
@@ -79,19 +80,25 @@ class EncodedTexture:
 
 def encode_level(image: Image, texture_format: TextureFormat, options: EncodeOptions = EncodeOptions()) -> bytes:
     """Return one image in a format, block rows from the top."""
-    return _CODECS[texture_format.name][0](image, options)
+    data = _CODECS[texture_format.name][0](image, options)
+    if options.loss <= 0 or not texture_format.compressed or texture_format.floating:
+        return data
+    wide, high = texture_format.block
+    size = -(-image.width // wide) * wide, -(-image.height // high) * high
+    decoded = decode_level(EncodedTexture(texture_format, *size, image.transfer, (data,)))
+    kept = ["RGBA".index(letter) for letter in texture_format.channels]
+    return repeat_blocks(data, image, decoded, texture_format.block, kept, options.loss, options.threads)
 
 
 def encode_texture(
     levels: list[Image], texture_format: TextureFormat, options: EncodeOptions = EncodeOptions()
 ) -> Task[EncodedTexture]:
     """Encode an image and its levels, the largest first."""
-    encoder = _CODECS[texture_format.name][0]
     done, total = 0, sum(level.width * level.height for level in levels)
     encoded = []
     for level in levels:
         yield Progress(done, total, f"encoding {level.width}x{level.height} as {texture_format.label}")
-        encoded.append(encoder(level, options))
+        encoded.append(encode_level(level, texture_format, options))
         done += level.width * level.height
     first = levels[0]
     return EncodedTexture(texture_format, first.width, first.height, first.transfer, tuple(encoded))

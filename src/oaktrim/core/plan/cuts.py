@@ -10,6 +10,7 @@ from oaktrim.core.formats.catalogue import FORMATS, format_named
 from oaktrim.core.pixels.resample import Filter
 
 MAX_SIDE = 1 << 16
+MAX_LOSS = 6.0
 
 
 class Cap(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag="cap", tag_field="kind"):
@@ -86,7 +87,21 @@ class SetFilter(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag="fi
         return f"Filter {self.filter.value}"
 
 
-Change = Cap | Drop | SetFormat | SetLevels | SetEffort | SetFilter
+class SetLoss(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag="loss", tag_field="kind"):
+    """So many dB of quality may go for a smaller package; memory stays as it is."""
+
+    decibels: float
+
+    def __post_init__(self) -> None:
+        if not 0 <= self.decibels <= MAX_LOSS:
+            raise ValueError(f"a loss is 0 to {MAX_LOSS:g} dB, not {self.decibels}")
+
+    @property
+    def label(self) -> str:
+        return f"Up to {self.decibels:g} dB for the download"
+
+
+Change = Cap | Drop | SetFormat | SetLevels | SetEffort | SetFilter | SetLoss
 
 
 class Cut(msgspec.Struct, frozen=True, forbid_unknown_fields=True):

@@ -19,8 +19,7 @@ from numpy.typing import NDArray
 
 from oaktrim.core.errors import OakTrimError
 from oaktrim.core.formats.catalogue import FORMATS, ORDER
-from oaktrim.core.plan.cuts import Cap, Drop, SetEffort, SetFilter, SetFormat, SetLevels
-from oaktrim.core.plan.resolve import Plan
+from oaktrim.core.plan.resolve import KINDS, Plan
 from oaktrim.core.survey.facts import IMAGE_MARK
 from oaktrim.core.survey.findings.finding import Finding
 from oaktrim.core.survey.findings.rules import LABELS
@@ -212,8 +211,8 @@ NUMBERS: dict[str, Callable[[Assets], NDArray[Any]]] = {
 
 
 def _cut(assets: Assets) -> NDArray[Any]:
-    kinds = (Cap, Drop, SetFormat, SetLevels, SetEffort, SetFilter)
-    return assets.padded(np.logical_or.reduce([assets.after.settings[kind] >= 0 for kind in kinds]))
+
+    return assets.padded(np.logical_or.reduce([assets.after.settings[kind] >= 0 for kind in KINDS]))
 
 
 FLAGS: dict[str, Callable[[Assets], NDArray[Any]]] = {

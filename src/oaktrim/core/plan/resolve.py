@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from oaktrim.core.codecs.effort import Effort
 from oaktrim.core.formats.catalogue import FORMATS, ORDER
 from oaktrim.core.pixels.resample import Filter
-from oaktrim.core.plan.cuts import Cap, Cut, Drop, SetEffort, SetFilter, SetFormat, SetLevels
+from oaktrim.core.plan.cuts import Cap, Cut, Drop, SetEffort, SetFilter, SetFormat, SetLevels, SetLoss
 from oaktrim.core.plan.packing import Key, PackedShares
 from oaktrim.core.plan.rolerules import RoleRule, apply_rules
 from oaktrim.core.survey.inventory import Carried, Inventory
@@ -22,7 +22,9 @@ from oaktrim.core.targets.target import Oversize, Target
 _NOT_CUT = -1
 _EFFORTS, _FILTERS = list(Effort), list(Filter)
 # Kinds of change, in the order in which they act on a texture.
-KINDS = (Cap, Drop, SetFormat, SetLevels, SetEffort, SetFilter)
+KINDS = (Cap, Drop, SetFormat, SetLevels, SetEffort, SetFilter, SetLoss)
+# Losses are held in hundredths of a dB.
+_LOSS_UNIT = 100
 
 
 @dataclass(frozen=True)
@@ -56,6 +58,7 @@ class Recipe:
     format: str
     effort: Effort
     filter: Filter
+    loss: float
     ladder: tuple[Rung, ...]
     warnings: tuple[str, ...]
     touched: bool
@@ -170,6 +173,7 @@ class Plan:
             format=ORDER[self.formats[row]],
             effort=_EFFORTS[effort] if effort != _NOT_CUT else Effort.STANDARD,
             filter=_FILTERS[picked] if picked != _NOT_CUT else Filter.LANCZOS3,
+            loss=max(0, int(self.settings[SetLoss][row])) / _LOSS_UNIT,
             ladder=ladder,
             warnings=warnings,
             touched=bool(self.touched[row]),
@@ -192,6 +196,8 @@ def _value(cut: Cut) -> int:
             return _EFFORTS.index(change.effort)
         case SetFilter():
             return _FILTERS.index(change.filter)
+        case SetLoss():
+            return round(change.decibels * _LOSS_UNIT)
 
 
 def resolve(
@@ -252,6 +258,7 @@ def recipe_key(plan: Plan, row: int) -> str:
     parts = (
         plan.inventory.textures[row].content, plan.inventory.roles[row].role.value, ORDER[plan.formats[row]],
         a.width[row], a.height[row], a.levels[row], plan.settings[SetEffort][row], plan.settings[SetFilter][row],
+        plan.settings[SetLoss][row],
         target.container, target.packing.method, target.packing.level,
     )  # fmt: skip
     return " ".join(str(part) for part in parts)

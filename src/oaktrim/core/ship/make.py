@@ -89,7 +89,7 @@ def make_texture(
     normals = inventory.roles[row].role is Role.NORMAL and len(image.channels) >= 3
     image = resample(image, recipe.width, recipe.height, Resampling(recipe.filter, normals=normals), threads)
     levels = make_levels(image, recipe.levels, Resampling(MIP_FILTER, normals=normals), threads)
-    options = EncodeOptions(recipe.effort, threads=threads)
+    options = EncodeOptions(recipe.effort, loss=recipe.loss, threads=threads)
     try:
         encoded = yield from encode_texture(levels, format_named(recipe.format), options)
     except OakTrimError as error:

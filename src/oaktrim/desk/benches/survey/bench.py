@@ -429,6 +429,6 @@ class SurveyBench(QWidget):
         """Put the keyboard on the control of one kind of cut."""
         self.show_pane(0 if self._whole.currentIndex() else self._panes.currentIndex())
         names = {"Cap": self.cuts.cap, "Drop": self.cuts.drop, "SetFormat": self.cuts.format}
-        names |= {"SetLevels": self.cuts.levels, "SetEffort": self.cuts.effort}
+        names |= {"SetLevels": self.cuts.levels, "SetEffort": self.cuts.effort, "SetLoss": self.cuts.loss}
         control = names.get(kind.__name__ if kind else "Cap", self.cuts.cap)
         control.setFocus(Qt.FocusReason.OtherFocusReason)

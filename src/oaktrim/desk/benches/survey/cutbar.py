@@ -11,13 +11,14 @@ from PySide6.QtWidgets import QComboBox, QFrame, QHBoxLayout, QLabel, QSlider, Q
 from oaktrim.core.codecs.effort import Effort
 from oaktrim.core.formats.catalogue import ORDER
 from oaktrim.core.plan.advice import about, offers
-from oaktrim.core.plan.cuts import Cap, Change, Drop, SetEffort, SetFormat, SetLevels
+from oaktrim.core.plan.cuts import Cap, Change, Drop, SetEffort, SetFormat, SetLevels, SetLoss
 from oaktrim.core.survey.roles import Role
 from oaktrim.core.targets.target import Target
 from oaktrim.desk.look.tokens import tokens
 from oaktrim.desk.session import Session
 
 _SIDES = tuple(1 << power for power in range(2, 14))
+_LOSSES = (0.0, 0.25, 0.5, 1.0, 2.0)
 _AS_IS, _MIXED = "as is", "mixed"
 
 
@@ -38,6 +39,7 @@ class CutBar(QFrame):
         self.format = QComboBox()
         self.levels = QComboBox()
         self.effort = QComboBox()
+        self.loss = QComboBox()
         self.role = QComboBox()
         self.scope = QComboBox()
         self._build()
@@ -66,6 +68,7 @@ class CutBar(QFrame):
             ("Format", self.format),
             ("Levels", self.levels),
             ("Effort", self.effort),
+            ("Give up", self.loss),
             ("Used as", self.role),
         ):
             self._add(second, text, widget, 0)
@@ -76,6 +79,8 @@ class CutBar(QFrame):
         self.drop.setToolTip("How many of the largest levels are left out; adds to a cap")
         self.levels.addItems([_AS_IS, "on", "off"])
         self.effort.addItems([_AS_IS, *(e.value for e in Effort)])
+        self.loss.addItems([_AS_IS, *(f"{loss:g} dB" if loss else "nothing" for loss in _LOSSES)])
+        self.loss.setToolTip("Quality given up for a smaller download: blocks repeat each other and pack tighter")
         self.format.setMinimumWidth(96)
         self.role.addItem("as told", None)
         for role in Role:
@@ -97,6 +102,7 @@ class CutBar(QFrame):
         self.format.activated.connect(self._format_chosen)
         self.levels.activated.connect(self._levels_chosen)
         self.effort.activated.connect(self._effort_chosen)
+        self.loss.activated.connect(lambda place: self._choose(SetLoss, SetLoss(_LOSSES[place - 1]) if place else None))
         self.role.activated.connect(lambda place: self._session.set_role(self.role.itemData(place)))
 
     @property
@@ -178,7 +184,7 @@ class CutBar(QFrame):
     def refresh(self) -> None:
         """Show the cuts of the textures now selected."""
         count = len(self._session.chosen) if self._session.is_open else 0
-        for control in (self.cap, self.drop, self.format, self.levels, self.effort, self.role, self.scope):
+        for control in (self.cap, self.drop, self.format, self.levels, self.effort, self.loss, self.role, self.scope):
             control.setEnabled(count > 0)
         self._who.setText("Nothing selected" if not count else f"Cut {count} texture{'s' if count > 1 else ''}")
         if not count:
@@ -197,6 +203,9 @@ class CutBar(QFrame):
         self._show(self.format, formats, 0 if held < 0 else self.format.findData(ORDER[held]))
         self._show_plain(self.levels, SetLevels, lambda on: 1 if on else 2)
         self._show_plain(self.effort, SetEffort, lambda rank: rank + 1)
+        self._show_plain(
+            self.loss, SetLoss, lambda held: 1 + min(range(len(_LOSSES)), key=lambda i: abs(_LOSSES[i] * 100 - held))
+        )
         roles = self._session.chosen_roles()
         self._show(self.role, len(roles) > 1, max(0, self.role.findData(next(iter(roles)))))
 

@@ -1,0 +1,154 @@
+"""Package-aware encoding: blocks that repeat earlier ones, so that lossless packing finds them again.
+
+A search over rate and distortion after the encoder. A block may be replaced by one near it that stands already, where the
+bits that a packer then saves are worth the squared error that is added. What a bit is worth is found by bisection, so that
+the whole loses no more than was allowed. Memory on the GPU does not change.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+
+from oaktrim.core.codecs.blocks import FAST
+from oaktrim.core.pixels.image import Image, Pixels, held, to_rgba
+from oaktrim.core.progress import each_chunk
+
+# Rows of blocks that are searched on their own, so that the result does not depend on the threads.
+_BAND = 32
+# What a packer takes for a block that stands nowhere yet (of its own bits), for one that repeats another, and for one that
+# goes on where the block before it was repeated from.
+_NEW, _FAR_BITS, _NEXT_BITS = 0.95, 20.0, 2.0
+# Where blocks to repeat are looked for: so many to the left, and around the same place in rows above.
+_LEFT, _AROUND, _ABOVE = 24, 10, 3
+# What a bit may be worth, in squared codes of 8 bits, as powers of two; how often the span is halved, on how many bands.
+_SLOPES, _TURNS, _SAMPLED = (-8.0, 10.0), 7, 8
+
+
+@njit(nogil=True, cache=True, fastmath=FAST)
+def _distance(source, weights, decoded, limit):
+    """Return the weighted squared error of a block, all (n,) float32; no more is counted once it is over `limit`."""
+    total = np.float32(0.0)
+    for start in range(0, source.shape[0], 64):
+        part = np.float32(0.0)
+        for i in range(start, min(start + 64, source.shape[0])):
+            d = source[i] - decoded[i]
+            part += weights[i] * d * d
+        total += part
+        if total > limit:
+            break
+    return total
+
+
+@njit(nogil=True, cache=True)
+def _repeat_band(source, weights, strict, decoded, slope, bits, taken):
+    """Fill taken (rows, columns, 2) int64 with the place whose block each block of a band takes; return the squared error.
+
+    Parameters
+    ----------
+    source, weights, decoded : (rows, columns, n) float32; strict : (rows, columns, n) float32, 1 where an error is not allowed
+    slope : squared error that a bit is worth; bits : of a block
+    """
+    rows, columns, _ = source.shape
+    total = np.float64(0.0)
+    for y in range(rows):
+        offset_y, offset_x = 0, 0
+        for x in range(columns):
+            own = _distance(source[y, x], weights[y, x], decoded[y, x], np.float32(3e38))
+            best = np.float64(own) + slope * bits * _NEW
+            found_y, found_x, found = y, x, own
+            for k in range(_LEFT + (2 * _AROUND + 1) * _ABOVE):
+                if k < _LEFT:
+                    from_y, from_x = y, x - 1 - k
+                else:
+                    from_y = y - 1 - (k - _LEFT) // (2 * _AROUND + 1)
+                    from_x = x - _AROUND + (k - _LEFT) % (2 * _AROUND + 1)
+                if from_x < 0 or from_x >= columns or from_y < 0:
+                    continue
+                goes_on = from_y - y == offset_y and from_x - x == offset_x
+                price = slope * (_NEXT_BITS if goes_on else _FAR_BITS)
+                if price >= best:
+                    continue
+                at_y, at_x = taken[from_y, from_x, 0], taken[from_y, from_x, 1]
+                limit = np.float32(best - price)
+                error = _distance(source[y, x], weights[y, x], decoded[at_y, at_x], limit)
+                if error > limit or error + price >= best:
+                    continue
+                allowed = True
+                for i in range(source.shape[2]):
+                    if strict[y, x, i] and source[y, x, i] != decoded[at_y, at_x, i]:
+                        allowed = allowed and decoded[y, x, i] != source[y, x, i]
+                if allowed:
+                    best = error + price
+                    found_y, found_x, found = at_y, at_x, error
+                    offset_y, offset_x = from_y - y, from_x - x
+            taken[y, x, 0], taken[y, x, 1] = found_y, found_x
+            total += found
+    return total
+
+
+def _in_blocks(codes: Pixels, size: tuple[int, int]) -> NDArray[np.float32]:
+    """Return codes (rows * high, columns * wide, C) as blocks (rows, columns, C * wide * high)."""
+    wide, high = size
+    rows, columns, channels = codes.shape[0] // high, codes.shape[1] // wide, codes.shape[2]
+    cut = codes.reshape(rows, high, columns, wide, channels).transpose(0, 2, 4, 1, 3)
+    return np.ascontiguousarray(cut.reshape(rows, columns, -1), np.float32)
+
+
+def repeat_blocks(
+    data: bytes, image: Image, decoded: Image, size: tuple[int, int], kept: list[int], loss: float, threads: int | None
+) -> bytes:
+    """Return a level's blocks with some replaced by others of it.
+
+    Parameters
+    ----------
+    data : the level's blocks; decoded : what they say, of whole blocks; size : of a block
+    image : what was encoded; kept : places in RGBA of the channels that the format keeps
+    loss : dB that may be lost at most
+    """
+    whole = to_rgba(decoded)
+    room = ((0, whole.shape[0] - image.height), (0, whole.shape[1] - image.width), (0, 0))
+    source = np.pad(to_rgba(image), room, mode="edge")
+    counts = np.ones_like(source, dtype=np.int32)
+    counts[image.height :], counts[:, image.width :] = 0, 0
+    strict = np.zeros_like(source)
+    if 3 in kept:
+        counts[..., :3] *= source[..., 3:] > 0
+        strict[..., 3] = (source[..., 3] == 0) | (source[..., 3] == 255)
+    parts = [held(_in_blocks(codes[..., kept], size)) for codes in (source, counts, strict, whole)]
+    rows, columns = parts[0].shape[:2]
+    blocks = np.frombuffer(data, np.uint8).reshape(rows, columns, -1)
+    bits = float(blocks.shape[2] * 8)
+    bands = [(start, min(start + _BAND, rows)) for start in range(0, rows, _BAND)]
+    few = bands[:: -(-len(bands) // _SAMPLED)]
+
+    def search(slope: float, where: list[tuple[int, int]]) -> tuple[float, list[NDArray[np.int64]]]:
+        taken = [np.empty((stop - start, columns, 2), np.int64) for start, stop in where]
+        errors = np.zeros(len(where))
+
+        def one(first: int, last: int) -> None:
+            for k in range(first, last):
+                start, stop = where[k]
+                source, weights, exact, codes = (part[start:stop] for part in parts)
+                errors[k] = _repeat_band(source, weights, exact, codes, slope, bits, taken[k])
+
+        each_chunk(one, len(where), 1, threads)
+        return float(errors.sum()), taken
+
+    allowed = 10 ** (loss / 10)
+    ceiling = allowed * search(0.0, few)[0]
+    low, high = _SLOPES
+    for _ in range(_TURNS):
+        middle = (low + high) / 2
+        low, high = (middle, high) if search(2**middle, few)[0] <= ceiling else (low, middle)
+    # What held for a sample is held to for the whole.
+    ceiling = allowed * search(0.0, bands)[0]
+    error, taken = search(2**low, bands)
+    while error > ceiling:
+        low -= 0.5
+        if low < _SLOPES[0] - 8:
+            return data
+        error, taken = search(2**low, bands)
+    parts_of = [blocks[start:stop][at[..., 0], at[..., 1]] for (start, stop), at in zip(bands, taken, strict=True)]
+    return np.concatenate(parts_of).tobytes()
