@@ -275,20 +275,21 @@ def test_any_bytes_decode(name):
         assert got.pixels.tobytes() == again.pixels.tobytes()
 
 
-@pytest.mark.parametrize(("name", "least"), [("bc1", 0.9), ("bc7", 0.93), ("astc-6x6", 0.8), ("etc2-rgb", 0.9)])
-def test_blocks_that_repeat_pack_tighter_within_the_loss_allowed(name, least):
-    picture = smooth(256, 256, 4)
-    opaque = Image.of(np.ascontiguousarray(picture.pixels[..., :3]))
+@pytest.mark.parametrize("name", ["bc1", "bc7", "astc-6x6", "etc2-rgb"])
+def test_blocks_that_repeat_pack_tighter_within_the_loss_allowed(name):
+    """Of a painted picture: flat areas with a little grain."""
+    grain = np.random.default_rng(4).integers(-3, 4, (192, 192, 3))
+    opaque = Image.of(np.clip(smooth(192, 192, 3).pixels // 32 * 32 + 16 + grain, 0, 255).astype(np.uint8))
     kept = ["RGB".index(letter) for letter in FORMATS[name].channels if letter != "A"]
 
     def measured(options):
         data = encode_level(opaque, FORMATS[name], options)
-        got = to_rgba(decode_level(EncodedTexture(FORMATS[name], 256, 256, Transfer.SRGB, (data,))))
+        got = to_rgba(decode_level(EncodedTexture(FORMATS[name], 192, 192, Transfer.SRGB, (data,))))
         return len(zstd.compress(data, 19)), psnr8(got[..., kept], opaque.pixels[..., kept]), data
 
     size, quality, _ = measured(EncodeOptions(Effort.DRAFT))
     packed, lower, data = measured(EncodeOptions(Effort.DRAFT, loss=1.0, threads=1))
-    assert packed < least * size
+    assert packed < 0.9 * size
     assert quality - lower <= 1.0 + 1e-6
     assert measured(EncodeOptions(Effort.DRAFT, loss=1.0, threads=3))[2] == data
 
