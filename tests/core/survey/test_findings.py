@@ -77,6 +77,11 @@ def test_sizes_that_are_no_multiple_of_the_block(tmp_path):
     assert not having(tmp_path, "not-block-multiple", "lounge")
     assert having(tmp_path, "not-block-multiple", "lounge", cut) == ["odd.png"]
     assert only(tmp_path, "lounge", "not-block-multiple", cut).bytes == 17 * 16 * 8 - 66 * 64 // 2
+    # Six divides no power of two: that is not worth a word where the border is small.
+    put(tmp_path, "large.png", size=(512, 512))
+    put(tmp_path, "small.png", size=(32, 32))
+    sixes = Cut(SetFormat("astc-6x6"), ("large.png", "small.png"), ("pocket",))
+    assert having(tmp_path, "not-block-multiple", "pocket", sixes) == ["small.png"]
 
 
 def test_the_heaviest_tenth(tmp_path):

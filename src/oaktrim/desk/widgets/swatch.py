@@ -178,7 +178,7 @@ class Swatch(QFrame):
             style = ' style="font-weight:bold"' if target.id == session.watched_id else ""
             lines.append(
                 f"<tr{style}>"
-                + "".join(f'<td style="padding-right:10px">{escape(c).replace(" ", "&nbsp;")}</td>' for c in cells)
+                + "".join(f'<td style="padding-right:6px">{escape(c).replace(" ", "&nbsp;")}</td>' for c in cells)
                 + "</tr>"
             )
         return f"<table>{''.join(lines)}</table>" if lines else self._everywhere.text()

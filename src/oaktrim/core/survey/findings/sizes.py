@@ -75,14 +75,24 @@ def over_longest_side(ground: Ground) -> Iterator[Finding]:
         )
 
 
+# Share of a texture's bytes from which the border of blocks that no power of two fits is spoken of.
+_BORDER_NOTICED = 0.05
+
+
 def not_block_multiple(ground: Ground) -> Iterator[Finding]:
-    """A side is no multiple of the block of the format it ships in."""
+    """A side is no multiple of the block of the format it ships in.
+
+    No power of two is a multiple of five or six: blocks that are not powers of two are found only where their border
+    is a noticeable part of the whole.
+    """
     a = ground.arrival
     across, down = BLOCK_WIDTH[ground.formats], BLOCK_HEIGHT[ground.formats]
     for row, texture in ground.each((a.width % across != 0) | (a.height % down != 0)):
         held, (width, height) = ground.format(row), ground.size(row)
         exact = int(width * height * held.bits_a_pixel / 8)
         whole = held.level_bytes(width, height)
+        if any(side & (side - 1) for side in held.block) and whole - exact < _BORDER_NOTICED * whole:
+            continue
         yield ground.finding(
             "not-block-multiple",
             Severity.WARNING if held.name.startswith("bc") else Severity.NOTE,

@@ -245,6 +245,14 @@ class SurveyBench(QWidget):
 
     def resizeEvent(self, event: QResizeEvent) -> None:
         self._show_columns()
+        self._fit_chips()
+
+    def _fit_chips(self) -> None:
+        """Show as many chips as there is room for beside the filter; those left out can still be typed."""
+        room = self.width() - self.find.minimumWidth() - self.group.sizeHint().width() - 44
+        for chip in self._group.buttons():
+            room -= chip.sizeHint().width() + self._chips.spacing()
+            chip.setVisible(room >= 0 or chip.isChecked())
 
     def _recut(self) -> None:
         """Follow an edit: the counts change, and only the filter of what is cut lets other rows through."""
@@ -272,20 +280,21 @@ class SurveyBench(QWidget):
         assert inventory is not None
         assets = self._session.assets()
         self._add_chip(f"{_ALL} {len(assets)}", self._filter == _ALL, partial(self.set_filter, _ALL))
+        unreadable = inventory.unreadable
+        if unreadable and not self._code:
+            chip = self._add_chip(f"▲ Unreadable {len(unreadable)}", False, partial(self.show_finding, "unreadable"))
+            chip.setToolTip("\n".join(f"{u.path}: {u.error}" for u in unreadable[:40]))
         for key, query in _QUERIES.items():
             if key in _NOT_WITHOUT_MODELS and not (inventory.models or (key == _OTHERS and inventory.carried)):
                 continue
             count = int(select(query, assets).sum())
             if (count or key in (_FINDINGS, self._filter)) and not self._code:
                 self._add_chip(f"{key} {count}", key == self._filter, partial(self.set_filter, key))
-        unreadable = inventory.unreadable
-        if unreadable and not self._code:
-            chip = self._add_chip(f"▲ Unreadable {len(unreadable)}", False, partial(self.show_finding, "unreadable"))
-            chip.setToolTip("\n".join(f"{u.path}: {u.error}" for u in unreadable[:40]))
         if self._family:
             self._add_chip(f"{self._family} ×", True, partial(self.set_family, ""))
         if self._code:
             self._add_chip(f"{LABELS[self._code]} ×", True, partial(self.findings.choose, ""))
+        self._fit_chips()
 
     def show_finding(self, code: str) -> None:
         """Show the findings of one kind."""

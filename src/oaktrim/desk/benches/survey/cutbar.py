@@ -69,9 +69,9 @@ class CutBar(QFrame):
             ("Levels", self.levels),
             ("Effort", self.effort),
             ("Give up", self.loss),
-            ("Used as", self.role),
         ):
             self._add(second, text, widget, 0)
+        self._add(first, "used as", self.role, 0)
         second.addStretch(1)
         self.scope.setAccessibleName("Targets that the cut is for")
         self.scope.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToContents)
@@ -171,7 +171,7 @@ class CutBar(QFrame):
                     self.format.insertSeparator(self.format.count())
                 row = offer.format
                 sign = " ▲" if not session.watched.decodes(row) else ""
-                self.format.addItem(f"{row.label}{sign}  {row.bits_a_pixel:.3g} bits", row.name)
+                self.format.addItem(row.label + sign, row.name)
                 good, breaks = about(row)
                 tip = f"{row.label}, {row.bits_a_pixel:.3g} bits a pixel\nGood for: {good}\nBreaks: {breaks}"
                 if offer.against:
