@@ -1,4 +1,4 @@
-"""Which grids and levels of weights the ASTC encoder tries, and how many of them at each effort.
+"""Which grids and levels of weights are tried when ASTC blocks are made, and how many of them at each effort.
 
 Found by greedy search over blocks of varied pictures: each list begins with the choice that alone loses least, and each
 further one is the one that helps most beside those before it. The lists lose less than 0.01 dB against all legal choices

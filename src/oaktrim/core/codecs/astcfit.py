@@ -1,4 +1,4 @@
-"""The search of the ASTC encoder: which grid of weights, how finely kept, which partitions, which ends.
+"""The search for the best ASTC block: which grid of weights, how finely kept, which partitions, which ends.
 
 A line is laid through the colours of each partition. Where each pixel lies along it is brought to a coarser grid by the
 pseudo-inverse of the infill, rounded to the level of the weights, and spread again; the ends are then fitted by least
