@@ -6,6 +6,7 @@ import json
 import re
 import subprocess
 import sys
+import zlib
 from html.parser import HTMLParser
 from pathlib import Path
 
@@ -282,3 +283,29 @@ def test_only_what_got_worse(yard):
     assert "lounge: memory is" in run("survey", art, "--target", "lounge", "--baseline", yard / "base.json", status=1)
     (yard / "bad.json").write_text("[]")
     assert "is not a survey" in run("survey", art, "--baseline", yard / "bad.json", status=2)
+
+
+def test_formats_are_listed_by_what_fits():
+    plain = run("formats")
+    assert "astc-12x12" in plain and "0.889" in plain
+    fitted = run("formats", "--target", "pocket", "--role", "normal")
+    assert fitted.index("eac-rg11") < fitted.index("bc7")
+    assert "no texture format" not in fitted
+
+
+def test_a_loss_packs_tighter_and_is_a_cut(tmp_path):
+    art = tmp_path / "art"
+    grain = np.random.default_rng(5).integers(-3, 4, (256, 256, 3))
+    flat = np.indices((256, 256)).sum(axis=0)[..., None] // 64 * 40 + 20
+    (art / "wall").mkdir(parents=True)
+    PillowImage.fromarray(np.clip(flat + grain, 0, 255).astype(np.uint8)).save(art / "wall/wall_base.png")
+    job = tmp_path / "a.oak"
+    run("job", "new", art, "--out", job, "--target", "lounge")
+    run("cut", job, "--where", "role:base-colour", "--format", "bc1")
+    run("ship", job, "--target", "lounge", "--out", tmp_path / "plain")
+    assert "1 texture" in run("cut", job, "--where", "role:base-colour", "--loss", "1.5")
+    run("ship", job, "--target", "lounge", "--out", tmp_path / "lossy")
+    files = [(tmp_path / name / "wall/wall_base.dds").read_bytes() for name in ("plain", "lossy")]
+    assert len(files[0]) == len(files[1])
+    packed = [len(zlib.compress(data, 9)) for data in files]
+    assert packed[1] < 0.95 * packed[0]

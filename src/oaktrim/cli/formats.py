@@ -17,16 +17,15 @@ from oaktrim.core.targets.target import target_named
 def formats(target_id: str | None, role: str | None) -> None:
     """List the texture formats."""
     if target_id is None:
-        rows = [_row(row, "") for row in FORMATS.values()]
+        rows = [_row(row, None) for row in FORMATS.values()]
     else:
         use = Role(role) if role else Role.UNKNOWN
         rows = [_row(offer.format, offer.against) for offer in offers(target_named(target_id), use)]
-    heads = ["format", "block", "bits a pixel", "channels", "hardware", "good for", "what it breaks"]
-    if target_id is not None:
-        heads.append(f"not for {target_id}, because")
-    console().print(table(heads, [row[: len(heads)] for row in rows], right=(2,)))
+    last = "what it breaks" if target_id is None else f"why not on {target_id}"
+    console().print(table(["format", "bits", "keeps", "hardware", "good for", last], rows, right=(1,)))
 
 
-def _row(row: TextureFormat, against: str) -> tuple[str, ...]:
-    block = "–" if not row.compressed else f"{row.block[0]}×{row.block[1]}"
-    return (row.name, block, f"{row.bits_a_pixel:.3g}", row.channels, row.hardware.value, *about(row), against)
+def _row(row: TextureFormat, against: str | None) -> tuple[str, ...]:
+    good, breaks = about(row)
+    said = breaks if against is None else against
+    return row.name, f"{row.bits_a_pixel:.3g}", row.channels, row.hardware.value, good, said

@@ -92,6 +92,8 @@ def demo_cuts() -> tuple[Cut, ...]:
         Cut(Drop(1), _REEDS, _SMALL),
         Cut(Cap(512), (*_BASES, *_SMALL_BASES), _HEADSET),
         Cut(SetFormat("astc-6x6"), (*_BASES, *_OILSKIN, *_SMALL_BASES, *_OPAQUE_ALPHA, *_CUT_OUT), _SMALL),
+        # So small that the border of its blocks counts.
+        Cut(SetFormat("astc-6x6"), _FORGOTTEN, _SMALL),
         Cut(SetFormat("astc-5x5"), (*_NORMALS, *_SMALL_NORMALS, *_SURFACES), _SMALL),
         Cut(SetFormat("eac-r11"), _SINGLE, _SMALL),
         # A habit from before there were blocks, which the survey finds: gradients in 16 bits.

@@ -34,7 +34,7 @@ _ABOUT: dict[str, tuple[str, str]] = {
     "etc2-rgba": ("colour with soft alpha", "the colour of ETC2 RGB"),
     "eac-r11": ("one channel: masks, heights", "keeps one channel only"),
     "eac-rg11": ("normals, or two masks", "keeps two channels: the third is rebuilt"),
-    "astc": ("colour, alpha, normals: the size of the block sets the price", "large blocks blur what is fine"),
+    "astc": ("colour, alpha and normals", "large blocks blur what is fine"),
 }
 _NEEDED = {
     Role.NORMAL: "RG",
