@@ -68,19 +68,17 @@ class Driver:
 
     def decode(self, name: str, data: bytes, width: int, height: int) -> np.ndarray:
         """Return compressed blocks as (height, width, 4) uint8."""
-        texture = self._bound()
-        self._gl.glCompressedTexImage2D(_TEXTURE_2D, 0, COMPRESSED[name], width, height, 0, len(data), data)
-        self._check(f"uploading {name}")
-        out = self._get((width, height), _UNSIGNED_BYTE, np.uint8)
-        self._gl.glDeleteTextures(1, ctypes.byref(texture))
-        return out
+        return self._decode(COMPRESSED[name], data, (width, height), _UNSIGNED_BYTE, np.uint8)
 
     def decode_floats(self, name: str, data: bytes, width: int, height: int) -> np.ndarray:
         """Return blocks of floats as (height, width, 4) float32."""
+        return self._decode(FLOATING[name], data, (width, height), _FLOAT, np.float32)
+
+    def _decode(self, layout: int, data: bytes, size: tuple[int, int], kind: int, dtype: type) -> np.ndarray:
         texture = self._bound()
-        self._gl.glCompressedTexImage2D(_TEXTURE_2D, 0, FLOATING[name], width, height, 0, len(data), data)
-        self._check(f"uploading {name}")
-        out = self._get((width, height), _FLOAT, np.float32)
+        self._gl.glCompressedTexImage2D(_TEXTURE_2D, 0, layout, *size, 0, len(data), data)
+        self._check(f"uploading {layout:#x}")
+        out = self._get(size, kind, dtype)
         self._gl.glDeleteTextures(1, ctypes.byref(texture))
         return out
 

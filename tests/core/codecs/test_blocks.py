@@ -11,6 +11,7 @@ from numba import njit
 from oaktrim.core.codecs.bc1 import encode_bc1
 from oaktrim.core.codecs.bc4 import encode_bc4
 from oaktrim.core.codecs.effort import Effort, EncodeOptions
+from oaktrim.core.codecs.etctables import STEPS
 from oaktrim.core.codecs.texture import EncodedTexture, decode_level, encode_level, encode_texture
 from oaktrim.core.errors import Unsupported
 from oaktrim.core.formats.catalogue import FORMATS, ORDER, Alpha
@@ -72,6 +73,41 @@ def _ideal_error(block, values):
     palette += [0.0, 255.0] if steps == 5 else []
     bits = int.from_bytes(block[2:].tobytes(), "little")
     return sum((palette[bits >> 3 * i & 7] - v) ** 2 for i, v in enumerate(values))
+
+
+@njit
+def _least_eac(values, steps):
+    """The least squared error of sixteen values in 0..2047 over all bases, factors and rows of steps."""
+    best = 1e12
+    for row in range(16):
+        for factor in range(16):
+            for base in range(256):
+                total = 0.0
+                for v in values:
+                    nearest = 1e12
+                    for step in steps[row]:
+                        at = base * 8 + 4 + (step * factor * 8 if factor > 0 else step)
+                        d = v - min(max(at, 0), 2047)
+                        nearest = min(nearest, d * d)
+                    total += nearest
+                    if total >= best:
+                        break
+                best = min(best, total)
+    return best
+
+
+def test_fine_eac_is_near_the_best_there_is():
+    picture = busy(64, 64, 1, seed=4)
+    ours = through(picture, "eac-r11", EncodeOptions(Effort.FINE)).pixels[..., 0].astype(float) * 2047 / 65535
+    source = picture.pixels[..., 0].astype(float) * 2047 / 255
+    found = least = 0.0
+    for which in np.random.default_rng(0).choice(256, 60, replace=False):
+        y, x = (4 * int(side) for side in divmod(int(which), 16))
+        block = source[y : y + 4, x : x + 4].ravel()
+        found += ((ours[y : y + 4, x : x + 4].ravel() - block) ** 2).sum()
+        least += _least_eac(block, STEPS.astype(np.float64))
+    assert found >= least * 0.999
+    assert 10 * np.log10(found / least) < 0.2
 
 
 def test_fine_bc1_is_near_the_best_of_a_wide_search():

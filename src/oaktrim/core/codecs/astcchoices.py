@@ -1,8 +1,8 @@
 """Which grids and levels of weights are tried when ASTC blocks are made, and how many of them at each effort.
 
 Found by greedy search over blocks of varied pictures: each list begins with the choice that alone loses least, and each
-further one is the one that helps most beside those before it. The lists lose less than 0.01 dB against all legal choices
-on colour, and a few tenths on grey with hard alpha.
+further one is the one that helps most beside those before it. On the blocks they were found on, the lists lost at most
+0.02 dB against all legal choices, and up to 1.3 dB on grey blocks with alpha.
 """
 
 from __future__ import annotations

@@ -15,8 +15,9 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from oaktrim.core.codecs.bc1fit import FAR, FAST, draft_ends, palette_of, search_ends, walk_moves
+from oaktrim.core.codecs.bc1fit import FAR, draft_ends, palette_of, search_ends, walk_moves
 from oaktrim.core.codecs.bc4 import channel_block, channel_palette
+from oaktrim.core.codecs.blocks import FAST
 from oaktrim.core.codecs.effort import EncodeOptions
 from oaktrim.core.pixels.image import Image, Pixels, held, to_rgba
 from oaktrim.core.progress import each_chunk

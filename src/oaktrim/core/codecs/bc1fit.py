@@ -11,7 +11,8 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-FAST = {"contract", "reassoc", "nsz", "arcp"}
+from oaktrim.core.codecs.blocks import FAST
+
 # Squared errors are whole numbers below 2**24, so a block's sum is exact enough in float32.
 FAR = np.float32(1e9)
 # Sixteen times a variance: the colours of such a block lie within a few codes of each other.

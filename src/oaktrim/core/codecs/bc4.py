@@ -9,14 +9,13 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
+from oaktrim.core.codecs.blocks import FAST
 from oaktrim.core.codecs.effort import EncodeOptions
 from oaktrim.core.pixels.image import Image, Pixels, held, to_rgba
 from oaktrim.core.progress import each_chunk
 
-_FAST = {"contract", "reassoc", "nsz", "arcp"}
 
-
-@njit(nogil=True, cache=True, fastmath=_FAST, inline="never")
+@njit(nogil=True, cache=True, fastmath=FAST, inline="never")
 def _cost8(values, low, high):
     """Return the squared error of sixteen float32 values on eight even steps from `low` to `high`."""
     step = max(high - low, np.float32(1.0)) * np.float32(1.0 / 7.0)
@@ -30,7 +29,7 @@ def _cost8(values, low, high):
     return total
 
 
-@njit(nogil=True, cache=True, fastmath=_FAST, inline="never")
+@njit(nogil=True, cache=True, fastmath=FAST, inline="never")
 def _cost6(values, low, high):
     """As `_cost8`, on six even steps and the values 0 and 255."""
     step = max(high - low, np.float32(1.0)) * np.float32(1.0 / 5.0)
@@ -46,7 +45,7 @@ def _cost6(values, low, high):
     return total
 
 
-@njit(nogil=True, cache=True, fastmath=_FAST, inline="never")
+@njit(nogil=True, cache=True, fastmath=FAST, inline="never")
 def _refit(values, low, high, steps, extremes):
     """Return ends fitted by least squares to the steps that `low` and `high` choose; extremes are left out if asked."""
     scale = np.float32(steps) / max(high - low, np.float32(1.0))

@@ -6,57 +6,12 @@ import numpy as np
 from numba import njit
 
 from oaktrim.core.codecs.blocks import FAST, bytes_of, copy_flat, put_bits
+from oaktrim.core.codecs.lines import axis_line, refit
 from oaktrim.core.codecs.partitions import rank_partitions, ranking_scratch
 
 _FAR = np.float32(3e38)
 # By effort: how many partitions are tried, and rounds of refitting.
 PLANS = np.array([[1, 2], [4, 2], [16, 3]], np.int64)
-
-
-@njit(nogil=True, cache=True, fastmath=FAST)
-def _line(px, mask, work, line):
-    """Set line (2, 3) to the ends of a region's colours along their principal axis."""
-    mean, axis, turned, covariance = work
-    count = np.float32(0.0)
-    for i in range(16):
-        count += mask[i]
-    count = max(count, np.float32(1.0))
-    widest = 0
-    for a in range(3):
-        total = np.float32(0.0)
-        for i in range(16):
-            total += mask[i] * px[a, i]
-        mean[a] = total / count
-    for a in range(3):
-        for b in range(3):
-            total = np.float32(0.0)
-            for i in range(16):
-                total += mask[i] * (px[a, i] - mean[a]) * (px[b, i] - mean[b])
-            covariance[a, b] = total
-        if covariance[a, a] > covariance[widest, widest]:
-            widest = a
-    for a in range(3):
-        axis[a] = covariance[widest, a]
-    for _ in range(5):
-        longest = np.float32(0.0)
-        for a in range(3):
-            turned[a] = covariance[a, 0] * axis[0] + covariance[a, 1] * axis[1] + covariance[a, 2] * axis[2]
-            longest = max(longest, abs(turned[a]))
-        if longest < np.float32(1e-6):
-            break
-        for a in range(3):
-            axis[a] = turned[a] / longest
-    length = max(axis[0] * axis[0] + axis[1] * axis[1] + axis[2] * axis[2], np.float32(1e-6))
-    least = most = np.float32(0.0)
-    for i in range(16):
-        t = np.float32(0.0)
-        for a in range(3):
-            t += (px[a, i] - mean[a]) * axis[a]
-        t *= mask[i] / length
-        least, most = min(least, t), max(most, t)
-    for a in range(3):
-        line[0, a] = mean[a] + least * axis[a]
-        line[1, a] = mean[a] + most * axis[a]
 
 
 @njit(nogil=True, cache=True)
@@ -118,29 +73,6 @@ def _choose(px, mask, decoded, last, steps):
     return error
 
 
-@njit(nogil=True, cache=True, fastmath=FAST)
-def _refit(px, mask, last, steps, line):
-    aa = ab = bb = np.float32(0.0)
-    part = np.float32(1.0) / last
-    for i in range(16):
-        b = steps[i] * part
-        a = np.float32(1.0) - b
-        aa += mask[i] * a * a
-        ab += mask[i] * a * b
-        bb += mask[i] * b * b
-    det = aa * bb - ab * ab
-    if det < np.float32(1e-3):
-        return
-    for c in range(3):
-        av = bv = np.float32(0.0)
-        for i in range(16):
-            b = mask[i] * steps[i] * part
-            bv += b * px[c, i]
-            av += (mask[i] - b) * px[c, i]
-        line[0, c] = (av * bb - bv * ab) / det
-        line[1, c] = (bv * aa - av * ab) / det
-
-
 @njit(nogil=True, cache=True)
 def _fits(codes, regions, row):
     """Say whether the differences of a mode can hold the ends."""
@@ -192,13 +124,13 @@ def encode_rows(pixels, signed, plan, tables, start, stop, out):
     modes, orders, partitions, anchors, masks = tables
     height, width = pixels.shape[:2]
     px, mask = np.empty((4, 16), np.float32), np.ones((2, 16), np.float32)
-    lines, decoded = np.zeros((2, 2, 3), np.float32), np.zeros((2, 3), np.float32)
-    work = (np.zeros(3, np.float32), np.zeros(3, np.float32), np.zeros(3, np.float32), np.zeros((3, 3), np.float32))
+    lines, decoded = np.zeros((2, 2, 4), np.float32), np.zeros((2, 3), np.float32)
+    covariance, axis = np.zeros((5, 4), np.float32), np.zeros((2, 4), np.float32)
     codes, steps, got = np.zeros((4, 3), np.int64), np.zeros(16, np.float32), np.zeros(16, np.float32)
     best_codes, best_steps = np.zeros((4, 3), np.int64), np.zeros(16, np.float32)
     ranking, order = ranking_scratch(16, 32), np.zeros(32, np.int64)
     words = np.zeros(2, np.uint64)
-    channels = np.int64(3)
+    low, high = np.int64(0), np.int64(3)
     for by in range(start, stop):
         for bx in range(out.shape[1]):
             for y in range(4):
@@ -206,7 +138,7 @@ def encode_rows(pixels, signed, plan, tables, start, stop, out):
                     for c in range(3):
                         px[c, 4 * y + x] = pixels[min(by * 4 + y, height - 1), min(bx * 4 + x, width - 1), c]
             best, best_mode, best_partition = _FAR, 10, 0
-            ways = 1 + rank_partitions(px, channels, masks, plan[0], ranking, order)
+            ways = 1 + rank_partitions(px, high, masks, plan[0], ranking, order)
             for way in range(ways):
                 if best == 0:
                     break
@@ -217,10 +149,10 @@ def encode_rows(pixels, signed, plan, tables, start, stop, out):
                     mask[1, i] = np.float32(partitions[2, partition, i]) if regions == 2 else np.float32(0.0)
                     mask[0, i] = np.float32(1.0) - mask[1, i]
                 for region in range(regions):
-                    _line(px, mask[region], work, lines[region])
+                    axis_line(px, mask[region], low, high, covariance, axis, lines[region])
                     for _ in range(plan[1] - 1):
                         _choose(px, mask[region], lines[region], last, got)
-                        _refit(px, mask[region], last, got, lines[region])
+                        refit(px, mask[region], low, high, last, got, lines[region])
                 for mode in range(10 if regions == 1 else 0, 14 if regions == 1 else 10):
                     row = modes[mode]
                     error = np.float32(0.0)

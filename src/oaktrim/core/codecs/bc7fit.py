@@ -10,6 +10,7 @@ import numpy as np
 from numba import njit
 
 from oaktrim.core.codecs.blocks import FAST, bytes_of, copy_flat, load_block, put_bits
+from oaktrim.core.codecs.lines import axis_line, refit
 from oaktrim.core.codecs.partitions import rank_partitions, ranking_scratch
 
 _FAR = np.float32(3e38)
@@ -111,86 +112,6 @@ def _choose(px, mask, strict, guarded, low, high, decoded, last, steps):
 
 
 @njit(nogil=True, cache=True, fastmath=FAST, inline="never")
-def _refit(px, mask, low, high, last, steps, line):
-    """Set line (2, 4) to the ends that serve the steps of a subset best; say whether there are any."""
-    aa = ab = bb = np.float32(0.0)
-    part = np.float32(1.0) / last
-    for i in range(16):
-        b = steps[i] * part
-        a = np.float32(1.0) - b
-        aa += mask[i] * a * a
-        ab += mask[i] * a * b
-        bb += mask[i] * b * b
-    det = aa * bb - ab * ab
-    if det < np.float32(1e-3):
-        return False
-    det = np.float32(1.0) / det
-    for c in range(low, high):
-        av = bv = np.float32(0.0)
-        for i in range(16):
-            b = mask[i] * steps[i] * part
-            bv += b * px[c, i]
-            av += (mask[i] - b) * px[c, i]
-        line[0, c] = (av * bb - bv * ab) * det
-        line[1, c] = (bv * aa - av * ab) * det
-    return True
-
-
-@njit(nogil=True, cache=True, fastmath=FAST, inline="never")
-def _axis_line(px, mask, low, high, covariance, axis, line):
-    """Set line (2, 4) to the ends of a subset's colours along their principal axis."""
-    count = np.float32(0.0)
-    for i in range(16):
-        count += mask[i]
-    count = max(count, np.float32(1.0))
-    mean = covariance[4]
-    for c in range(low, high):
-        total = np.float32(0.0)
-        for i in range(16):
-            total += mask[i] * px[c, i]
-        mean[c] = total / count
-    widest = low
-    for a in range(low, high):
-        for b in range(a, high):
-            total = np.float32(0.0)
-            for i in range(16):
-                total += mask[i] * (px[a, i] - mean[a]) * (px[b, i] - mean[b])
-            covariance[a, b] = total
-            covariance[b, a] = total
-        if covariance[a, a] > covariance[widest, widest]:
-            widest = a
-    for c in range(low, high):
-        axis[0, c] = covariance[widest, c]
-    for _ in range(4):
-        length = np.float32(0.0)
-        for a in range(low, high):
-            total = np.float32(0.0)
-            for b in range(low, high):
-                total += covariance[a, b] * axis[0, b]
-            axis[1, a] = total
-            length = max(length, abs(total))
-        if length < np.float32(1e-6):
-            break
-        for a in range(low, high):
-            axis[0, a] = axis[1, a] / length
-    length = np.float32(0.0)
-    for c in range(low, high):
-        length += axis[0, c] * axis[0, c]
-    least = most = np.float32(0.0)
-    if length > np.float32(1e-6):
-        for i in range(16):
-            t = np.float32(0.0)
-            for c in range(low, high):
-                t += (px[c, i] - mean[c]) * axis[0, c]
-            t *= mask[i] / length
-            least = min(least, t)
-            most = max(most, t)
-    for c in range(low, high):
-        line[0, c] = mean[c] + least * axis[0, c]
-        line[1, c] = mean[c] + most * axis[0, c]
-
-
-@njit(nogil=True, cache=True, fastmath=FAST, inline="never")
 def _walk(px, mask, strict, guarded, low, high, bits, parity, parities, last, codes, decoded, steps, best):
     """Walk the codes of the ends by single ones until nothing is gained; return the error. `steps` has two rows."""
     for _ in range(4):
@@ -221,7 +142,7 @@ def _walk(px, mask, strict, guarded, low, high, bits, parity, parities, last, co
 def _fit(px, mask, strict, guarded, low, high, bits, parity, last, rounds, walk, work, codes, parities, steps):
     """Fit ends and steps of one subset; return the squared error. Fills codes (2, 4), parities (2,) and steps (16,)."""
     line, covariance, axis, decoded, found, trial_codes, trial_parities = work
-    _axis_line(px, mask, low, high, covariance, axis, line)
+    axis_line(px, mask, low, high, covariance, axis, line)
     best = _FAR
     for turn in range(rounds):
         _quantise(line, low, high, bits, parity, trial_codes, trial_parities, decoded)
@@ -232,7 +153,7 @@ def _fit(px, mask, strict, guarded, low, high, bits, parity, last, rounds, walk,
         copy_flat(trial_codes, codes)
         copy_flat(trial_parities, parities)
         copy_flat(found[0], steps)
-        if best == 0 or turn == rounds - 1 or not _refit(px, mask, low, high, last, found[0], line):
+        if best == 0 or turn == rounds - 1 or not refit(px, mask, low, high, last, found[0], line):
             break
     if walk and best > 0:
         for e in range(2):

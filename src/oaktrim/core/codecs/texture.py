@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from oaktrim.core.codecs import astc, bc1, bc4, bc6h, bc7, etc2, plain
+from oaktrim.core.codecs import astc, astcencode, bc1, bc4, bc6h, bc7, etc2, plain
 from oaktrim.core.codecs.effort import EncodeOptions
 from oaktrim.core.codecs.repeat import repeat_blocks
 from oaktrim.core.errors import Unsupported
@@ -47,7 +47,7 @@ _CODECS: dict[str, tuple[Encoder, Decoder]] = {
 
 def _astc(size: tuple[int, int]) -> tuple[Encoder, Decoder]:
     return (
-        lambda image, options: astc.encode_astc(image, options, size),
+        lambda image, options: astcencode.encode_astc(image, options, size),
         lambda data, width, height: astc.decode_astc(data, width, height, size),
     )
 

@@ -10,7 +10,7 @@ from urllib.parse import unquote
 import msgspec
 import numpy as np
 
-from oaktrim.core.errors import FileError, OakTrimError, Unsupported
+from oaktrim.core.errors import FileError, OakTrimError
 from oaktrim.core.files import audio
 from oaktrim.core.files.atomic import read_bytes
 from oaktrim.core.files.pictures import SUFFIXES as PICTURES
@@ -76,23 +76,16 @@ def _bytes_of(seen: Seen) -> bytes:
     return read_bytes(seen.file)
 
 
-def _texture(data: bytes, path: str, seen: Seen, max_pixels: int) -> tuple[TextureFacts, Sample | None]:
-    """Return the facts of one picture and the sample of its pixels, where they can be decoded."""
+def _texture(data: bytes, path: str, seen: Seen, max_pixels: int) -> tuple[TextureFacts, Sample]:
+    """Return the facts of one picture and the sample of its pixels."""
     file = seen.file if path == seen.path else Path(f"{seen.place}{path[len(seen.path) :]}")
     head = picture_facts(data, file, max_pixels)
     content = hashlib.blake2b(data, digest_size=16).hexdigest()
-    looks: dict[str, object] = {}
-    sample = None
-    try:
-        image = decode_picture(data, file, max_pixels)
-    except FileError as error:
-        if not isinstance(error.__cause__, Unsupported):
-            raise
-    else:
-        sample = sample_of(image)
-        natural = head.format or natural_format(head.channels, head.bit_depth, head.floating)
-        looks = _looks(image, pixel_facts(image))
-        looks["packed"] = {FIRST: packed_share(sample.pieces[0], natural, PACKINGS[FIRST])}
+    image = decode_picture(data, file, max_pixels)
+    sample = sample_of(image)
+    natural = head.format or natural_format(head.channels, head.bit_depth, head.floating)
+    looks = _looks(image, pixel_facts(image))
+    looks["packed"] = {FIRST: packed_share(sample.pieces[0], natural, PACKINGS[FIRST])}
     facts = TextureFacts(
         path, seen.file_bytes if path == seen.path else len(data), seen.file_time, content, head.kind, head.width,
         head.height, head.channels, head.bit_depth, head.floating, head.levels, head.format, head.profile,
@@ -145,8 +138,7 @@ def _signature(image: Image, found: PixelFacts) -> bytes:
 def read_texture(seen: Seen, root: Path, max_pixels: int) -> tuple[FileFacts, Samples]:
     """Read a picture file."""
     facts, sample = _texture(_bytes_of(seen), seen.path, seen, max_pixels)
-    samples = {} if sample is None else {facts.content: sample}
-    return FileFacts(seen.path, *seen.stamp, textures=(facts,)), samples
+    return FileFacts(seen.path, *seen.stamp, textures=(facts,)), {facts.content: sample}
 
 
 def read_audio(seen: Seen, root: Path, max_pixels: int) -> tuple[FileFacts, Samples]:
@@ -187,8 +179,7 @@ def read_model(seen: Seen, root: Path, max_pixels: int) -> tuple[FileFacts, Samp
             errors.append((path, error.fault if isinstance(error, FileError) else str(error)))
             continue
         textures.append(facts)
-        if sample is not None:
-            samples[facts.content] = sample
+        samples[facts.content] = sample
     files = []
     for path in model.files:
         status = (place.root / path).stat()

@@ -1,0 +1,155 @@
+"""Encoding ASTC: what the search is given of a block size (modes, infills, nearest codes and partitions), and the encoder."""
+
+from __future__ import annotations
+
+from functools import cache
+
+import numpy as np
+from numpy.typing import NDArray
+
+from oaktrim.core.codecs.astc import (
+    COLOURS,
+    LEVELS,
+    QUINTS,
+    SPLIT,
+    TRITS,
+    WEIGHT_LEVELS,
+    WEIGHTS,
+    colour_level,
+    grid_of,
+    infill,
+    partition_of,
+    sequence_bits,
+)
+from oaktrim.core.codecs.astcchoices import PLANS, choices_of
+from oaktrim.core.codecs.astcfit import encode_rows
+from oaktrim.core.codecs.blocks import Blocks, encode_blocks
+from oaktrim.core.codecs.effort import EncodeOptions
+from oaktrim.core.codecs.partitions import subset_masks
+from oaktrim.core.pixels.image import Image, Pixels
+
+
+@cache
+def _modes(size: tuple[int, int]) -> dict[tuple[int, int, int, int], int]:
+    """Return the bits of each legal mode of a block size by width and height of the grid, weight level and planes."""
+    found: dict[tuple[int, int, int, int], int] = {}
+    for mode in range(2048):
+        across, down, level, planes = grid_of.py_func(mode)
+        many = across * down * planes
+        fits = 0 < across <= size[0] and down <= size[1] and many <= 64 and mode & 0x1FF != 0x1FC
+        if fits and 24 <= sequence_bits.py_func(many, level, SPLIT) <= 96:
+            found.setdefault((across, down, level, planes), mode)
+    return found
+
+
+def _choice(
+    size: tuple[int, int], grid: tuple[int, int], level: int, planes: int, parts: int, values: int
+) -> tuple[int, ...] | None:
+    """Return a row of choices, its grid left at 0, or None where the ends have no room."""
+    mode = _modes(size).get((*grid, level, planes))
+    if mode is None:
+        return None
+    room = 128 - (17 if parts == 1 else 29) - (2 if planes == 2 else 0)
+    room -= sequence_bits.py_func(grid[0] * grid[1] * planes, level, SPLIT)
+    fine = colour_level.py_func(parts * values, room, SPLIT)
+    return None if fine < 0 else (0, level, fine, parts, planes, mode)
+
+
+# Values of the ends of one partition: opaque colour, opaque grey, colour and alpha, grey and alpha.
+_VALUES = (6, 2, 8, 4)
+# Partitions and planes of each family of choices.
+_FAMILIES = ((1, 1), (1, 2), (2, 1))
+Grids = dict[tuple[int, int], int]
+
+
+@cache
+def _infills(size: tuple[int, int]) -> tuple[Grids, tuple[NDArray[np.generic], ...]]:
+    """Return the place of each grid of a block size, and of all: sizes, pseudo-inverses, corners and shares in 16ths."""
+    sizes = sorted({mode[:2] for mode in _modes(size)})
+    texels = size[0] * size[1]
+    inverses = np.zeros((len(sizes), 64, texels), np.float32)
+    corners, shares = np.zeros((len(sizes), 4, texels), np.int64), np.zeros((len(sizes), 4, texels), np.float32)
+    for place, (across, down) in enumerate(sizes):
+        points = across * down
+        spread = np.empty(texels, np.int64)
+        matrix = np.zeros((texels, points))
+        for g in range(points):
+            unit = np.zeros(64, np.int64)
+            unit[g] = 16
+            infill(unit, 0, 1, *size, across, down, spread)
+            matrix[:, g] = spread
+        inverses[place, :points] = np.linalg.pinv(matrix / 16)
+        order = np.argsort(-matrix, axis=1, kind="stable")[:, :4]
+        corners[place, : order.shape[1]] = order.T
+        shares[place, : order.shape[1]] = np.take_along_axis(matrix, order, axis=1).T
+    return {grid: place for place, grid in enumerate(sizes)}, (np.array(sizes, np.int64), inverses, corners, shares)
+
+
+@cache
+def _nearest() -> tuple[NDArray[np.generic], ...]:
+    """Return the nearest code of each value, and the values as floats: of weights by level, then of colours."""
+    weights, colours = np.zeros((WEIGHT_LEVELS, 65), np.int64), np.zeros((len(LEVELS), 256), np.int64)
+    for level, count in enumerate(LEVELS):
+        if level < WEIGHT_LEVELS:
+            weights[level] = np.abs(WEIGHTS[level, :count] - np.arange(65)[:, None]).argmin(axis=1)
+        colours[level] = np.abs(COLOURS[level, :count] - np.arange(256)[:, None]).argmin(axis=1)
+    return weights, WEIGHTS.astype(np.float32), colours, COLOURS.astype(np.float32)
+
+
+@cache
+def _partitions(size: tuple[int, int], most: int) -> tuple[NDArray[np.generic], ...]:
+    """Return different ways to split a block in two, (P, texels), their masks and their seeds.
+
+    Of all ways, the `most` with the shortest borders between their parts, which pictures need most often.
+    """
+    small = size[0] * size[1] < 31
+    seen: dict[bytes, int] = {}
+    for seed in range(1024):
+        parts = np.array([partition_of(seed, x, y, 2, small) for y in range(size[1]) for x in range(size[0])], np.int64)
+        if parts.any() and not parts.all():
+            # A split and its reverse are one.
+            seen.setdefault((parts ^ parts[0]).astype(np.uint8).tobytes(), seed)
+    parted = np.array([np.frombuffer(key, np.uint8) for key in seen], np.int64)
+    seeds = np.array(list(seen.values()), np.int64)
+    laid = parted.reshape(-1, size[1], size[0])
+    border = np.abs(np.diff(laid, axis=1)).sum(axis=(1, 2)) + np.abs(np.diff(laid, axis=2)).sum(axis=(1, 2))
+    order = np.argsort(border, kind="stable")[:most]
+    parted, seeds = parted[order], seeds[order]
+    turned = np.array([partition_of(int(seed), 0, 0, 2, small) for seed in seeds], np.int64)
+    parted ^= turned[:, None]
+    return parted, subset_masks(parted, 2), seeds
+
+
+@cache
+def _packed() -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    """Return the least packed number of every five trits and every three quints, the first the lowest digit."""
+    trits, quints = np.zeros(243, np.int64), np.zeros(125, np.int64)
+    trits[TRITS[::-1] @ (3 ** np.arange(5))] = np.arange(255, -1, -1)
+    quints[QUINTS[::-1] @ (5 ** np.arange(3))] = np.arange(127, -1, -1)
+    return trits, quints
+
+
+@cache
+def encoding_tables(size: tuple[int, int], partitions: int) -> tuple[NDArray[np.generic], ...]:
+    places, infills = _infills(size)
+    choices = np.zeros((4, 3, 64, 6), np.int64)
+    for kindred, values in enumerate(_VALUES):
+        for family, (parts, planes) in enumerate(_FAMILIES):
+            rows = []
+            for grid, level in choices_of(size, kindred, family):
+                row = _choice(size, grid, level, planes, parts, values)
+                if row is not None:
+                    rows.append((places[grid], *row[1:]))
+            choices[kindred, family, : len(rows)] = np.array(rows[:64], np.int64).reshape(-1, 6)
+    return (choices, *infills, *_nearest(), *_partitions(size, partitions), SPLIT, *_packed())
+
+
+def encode_astc(image: Image, options: EncodeOptions, size: tuple[int, int]) -> bytes:
+    """Encode colour and alpha in blocks of `size` pixels; colour under wholly clear pixels does not count."""
+    plan = PLANS[options.effort.rank]
+    tables = encoding_tables(size, int(plan[4, 2]))
+
+    def rows(pixels: Pixels, start: int, stop: int, out: Blocks) -> None:
+        encode_rows(pixels, *size, plan, tables, start, stop, out)
+
+    return encode_blocks(image, options, size, 16, rows)

@@ -1,0 +1,102 @@
+"""Lines through the colours of a block: along their principal axis, and fitted by least squares to the steps chosen."""
+
+from __future__ import annotations
+
+import numpy as np
+from numba import njit
+
+from oaktrim.core.codecs.blocks import FAST
+
+
+@njit(nogil=True, cache=True, fastmath=FAST, inline="never")
+def refit(px, mask, low, high, last, steps, line):
+    """Set line to the ends that serve the steps of a subset best, by least squares; say whether there are any.
+
+    Parameters
+    ----------
+    px : (4, 16) float32; low, high : the channels from `low` on and before `high` count
+    mask : (16,) float32, 1 where a pixel belongs to the subset
+    last : the highest step; steps : (16,) float32, 0 to `last`
+    line : (2, 4) float32, in the unit of px
+    """
+    aa = ab = bb = np.float32(0.0)
+    part = np.float32(1.0) / last
+    for i in range(16):
+        b = steps[i] * part
+        a = np.float32(1.0) - b
+        aa += mask[i] * a * a
+        ab += mask[i] * a * b
+        bb += mask[i] * b * b
+    det = aa * bb - ab * ab
+    if det < np.float32(1e-3):
+        return False
+    det = np.float32(1.0) / det
+    for c in range(low, high):
+        av = bv = np.float32(0.0)
+        for i in range(16):
+            b = mask[i] * steps[i] * part
+            bv += b * px[c, i]
+            av += (mask[i] - b) * px[c, i]
+        line[0, c] = (av * bb - bv * ab) * det
+        line[1, c] = (bv * aa - av * ab) * det
+    return True
+
+
+@njit(nogil=True, cache=True, fastmath=FAST, inline="never")
+def axis_line(px, mask, low, high, covariance, axis, line):
+    """Set line to the ends of a subset's colours along their principal axis, found by power iteration.
+
+    Parameters
+    ----------
+    px, mask, low, high, line : as in `refit`
+    covariance : scratch (5, 4) float32; axis : scratch (2, 4) float32
+    """
+    count = np.float32(0.0)
+    for i in range(16):
+        count += mask[i]
+    count = max(count, np.float32(1.0))
+    mean = covariance[4]
+    for c in range(low, high):
+        total = np.float32(0.0)
+        for i in range(16):
+            total += mask[i] * px[c, i]
+        mean[c] = total / count
+    widest = low
+    for a in range(low, high):
+        for b in range(a, high):
+            total = np.float32(0.0)
+            for i in range(16):
+                total += mask[i] * (px[a, i] - mean[a]) * (px[b, i] - mean[b])
+            covariance[a, b] = total
+            covariance[b, a] = total
+        if covariance[a, a] > covariance[widest, widest]:
+            widest = a
+    for c in range(low, high):
+        axis[0, c] = covariance[widest, c]
+    for _ in range(4):
+        length = np.float32(0.0)
+        for a in range(low, high):
+            total = np.float32(0.0)
+            for b in range(low, high):
+                total += covariance[a, b] * axis[0, b]
+            axis[1, a] = total
+            length = max(length, abs(total))
+        if length < np.float32(1e-6):
+            break
+        for a in range(low, high):
+            axis[0, a] = axis[1, a] / length
+    length = np.float32(0.0)
+    for c in range(low, high):
+        length += axis[0, c] * axis[0, c]
+    least = most = np.float32(0.0)
+    if length > np.float32(1e-6):
+        for i in range(16):
+            t = np.float32(0.0)
+            for c in range(low, high):
+                t += (px[c, i] - mean[c]) * axis[0, c]
+            t *= mask[i] / length
+            least = min(least, t)
+            most = max(most, t)
+    for c in range(low, high):
+        line[0, c] = mean[c] + least * axis[0, c]
+        line[1, c] = mean[c] + most * axis[0, c]
