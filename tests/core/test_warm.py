@@ -2,14 +2,17 @@
 
 import subprocess
 import sys
+from pathlib import Path
 
 import numpy as np
 from numba.core import event
 
+import oaktrim.core
 from oaktrim.core.codecs.effort import Effort, EncodeOptions
 from oaktrim.core.codecs.texture import EncodedTexture, decode_level, encode_level
 from oaktrim.core.files.pictures import read_picture, write_png
 from oaktrim.core.formats.catalogue import FORMATS, ORDER
+from oaktrim.core.kernels import kernel_sources
 from oaktrim.core.pixels.levels import make_levels
 from oaktrim.core.pixels.resample import Filter, Resampling, resample
 from oaktrim.core.plan.cuts import Cap, Cut, SetFormat
@@ -51,3 +54,12 @@ def test_nothing_is_compiled_after_set_up(tmp_path):
         plan = planned(tmp_path / "art", "lounge", Cut(Cap(16), paths), Cut(SetFormat("bc3"), paths))
         finish(ship(plan, tmp_path / "out"))
     assert [e.data["dispatcher"].py_func.__name__ for _, e in recorder.buffer if e.is_start] == []
+
+
+def test_kernels_are_made_anew_for_what_they_stand_on_and_for_nothing_else():
+    package = Path(oaktrim.core.__file__).parent
+    held = {str(path.relative_to(package)) for path in kernel_sources(package)}
+    holders = {str(p.relative_to(package)) for p in package.rglob("*.py") if "@njit" in p.read_text()}
+    assert holders < held
+    assert {"codecs/etctables.py", "pixels/image.py"} < held
+    assert not any(name.startswith(("plan/", "ship/", "job/")) for name in held)

@@ -31,6 +31,8 @@ COMPRESSED = {
 FLOATING = {
     "bc6h": 0x8E8F,  # COMPRESSED_RGB_BPTC_UNSIGNED_FLOAT
     "bc6h-signed": 0x8E8E,  # COMPRESSED_RGB_BPTC_SIGNED_FLOAT
+    "eac-r11-signed": 0x9271,  # COMPRESSED_SIGNED_R11_EAC
+    "eac-rg11-signed": 0x9273,  # COMPRESSED_SIGNED_RG11_EAC
 }
 # Internal format, format and type of the packed layouts.
 PACKED = {

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict
+from dataclasses import asdict, dataclass
 from math import isinf
 from pathlib import Path
 
@@ -10,8 +10,8 @@ import click
 import msgspec
 
 from oaktrim.cli.console import console, run, table
-from oaktrim.core.codecs.effort import Effort, EncodeOptions
-from oaktrim.core.codecs.texture import encode_texture
+from oaktrim.core.codecs.effort import Dither, Effort, EncodeOptions
+from oaktrim.core.codecs.texture import EncodedTexture, encode_texture, stack_textures
 from oaktrim.core.errors import FileError, Unsupported, shown
 from oaktrim.core.files import ktx2
 from oaktrim.core.files.atomic import read_bytes, write_atomic
@@ -26,37 +26,50 @@ from oaktrim.core.survey.roles import DEFAULT_PATTERNS, Role, role_guesser
 from oaktrim.core.units import bytes_text, decibels_text
 
 
-def _encode_one(
-    source: Path, target: Path, name: str, options: EncodeOptions, role: Role, levels: bool, zstd: int | None
-) -> Task[int]:
-    texture_format = format_named(name)
+@dataclass(frozen=True)
+class _Wanted:
+    """How pictures become textures: `role` is told by the name where it is None; `zstd` as in `ktx2.pack`."""
+
+    name: str
+    options: EncodeOptions
+    role: Role | None
+    levels: bool
+    zstd: int | None
+
+
+def _encode_one(source: Path, wanted: _Wanted) -> Task[EncodedTexture]:
+    role = wanted.role or role_guesser(DEFAULT_PATTERNS)(source.name).role
     image = read_picture(source)
     if not image.is_float:
         image = image.read_as(role.transfer)
     normals = role is Role.NORMAL and len(image.channels) >= 3
-    chain = make_levels(image, None if levels else 1, Resampling(MIP_FILTER, normals=normals))
-    encoded = yield from encode_texture(chain, texture_format, options)
-    data = ktx2.pack(encoded, zstd) if zstd is not None else pack_texture(encoded, target.suffix[1:])
+    chain = make_levels(image, None if wanted.levels else 1, Resampling(MIP_FILTER, normals=normals))
+    return (yield from encode_texture(chain, format_named(wanted.name), wanted.options))
+
+
+def _encode_file(sources: tuple[Path, ...], faces: int, target: Path, wanted: _Wanted) -> Task[int]:
+    """Encode pictures into one file: a texture, or the layers and faces of an array or a cube."""
+    parts = []
+    for source in sources:
+        parts.append((yield from _encode_one(source, wanted)))
+    encoded = stack_textures(parts, faces)
+    data = ktx2.pack(encoded, wanted.zstd) if wanted.zstd is not None else pack_texture(encoded, target.suffix[1:])
     write_atomic(target, data)
     return len(data)
 
 
-def _encode_all(jobs: list[tuple[Path, Path, Task[int]]]) -> Task[list[tuple[str, int]]]:
+def _encode_all(files: dict[Path, tuple[Path, ...]], faces: int, wanted: _Wanted) -> Task[list[tuple[str, int]]]:
     done = []
-    for place, (source, target, task) in enumerate(jobs):
-        yield Progress(place, len(jobs), source.name)
-        size = yield from _quietly(task, place, len(jobs), source.name)
-        done.append((shown(target), size))
+    for place, (target, sources) in enumerate(files.items()):
+        task = _encode_file(sources, faces, target, wanted)
+        while True:
+            try:
+                step = next(task)
+            except StopIteration as end:
+                done.append((shown(target), int(end.value)))
+                break
+            yield Progress(place * 100 + 100 * step.done // step.total, len(files) * 100, target.name)
     return done
-
-
-def _quietly(task: Task[int], place: int, total: int, name: str) -> Task[int]:
-    while True:
-        try:
-            next(task)
-        except StopIteration as end:
-            return int(end.value)
-        yield Progress(place, total, name)
 
 
 @click.command()
@@ -73,9 +86,18 @@ def _quietly(task: Task[int], place: int, total: int, name: str) -> Task[int]:
 @click.option("--role", type=click.Choice([r.value for r in Role]), help="What it is used as; by its name if left out.")
 @click.option("--no-levels", is_flag=True, help="Only the full size, without mip levels.")
 @click.option("--alpha-threshold", type=click.IntRange(0, 255), default=128, show_default=True, help="Of 1-bit alpha.")
-@click.option("--no-dither", is_flag=True, help="Round 16-bit formats to the nearest code without a pattern.")
+@click.option(
+    "--dither",
+    type=click.Choice([d.value for d in Dither]),
+    default="ordered",
+    show_default=True,
+    help="Of 16-bit formats.",
+)
 @click.option("--loss", type=click.FloatRange(0, MAX_LOSS), default=0.0, metavar="DB", help="Given up for packing.")
 @click.option("--zstd", type=click.IntRange(1, 22), metavar="LEVEL", help="Supercompress a KTX2 file with Zstandard.")
+@click.option(
+    "--stack", type=click.Choice(["array", "cube"]), help="One file of all IMAGES: layers, or faces +X -X +Y -Y +Z -Z."
+)
 @click.option(
     "--out", required=True, type=click.Path(path_type=Path, file_okay=False), help="The folder to write into."
 )
@@ -87,7 +109,8 @@ def encode(
     role: str | None,
     no_levels: bool,
     alpha_threshold: int,
-    no_dither: bool,
+    dither: str,
+    stack: str | None,
     loss: float,
     zstd: int | None,
     out: Path,
@@ -96,31 +119,35 @@ def encode(
     format_named(name)
     if zstd is not None and container == "dds":
         raise Unsupported("a DDS file cannot be supercompressed; leave --zstd out or write KTX2")
-    options = EncodeOptions(Effort(effort), alpha_threshold, not no_dither, loss)
-    jobs: dict[Path, tuple[Path, Path, Task[int]]] = {}
-    for image in images:
-        target = out / f"{image.stem}.{container}"
-        if target in jobs:
+    options = EncodeOptions(Effort(effort), alpha_threshold, Dither(dither), loss)
+    wanted = _Wanted(name, options, Role(role) if role else None, not no_levels, zstd)
+    files: dict[Path, tuple[Path, ...]] = {}
+    for sources in (images,) if stack else [(image,) for image in images]:
+        target = out / f"{sources[0].stem}.{container}"
+        if target in files:
             raise FileError(
-                image, f"would be written over {jobs[target][0]}, as {target}; encode them into two folders"
+                sources[0], f"would be written over {files[target][0]}, as {target}; encode them into two folders"
             )
-        if target.exists() and image.exists() and target.samefile(image):
-            raise FileError(image, "would be written over itself; sources are never written")
-        used_as = Role(role) if role else role_guesser(DEFAULT_PATTERNS)(image.name).role
-        jobs[target] = (image, target, _encode_one(image, target, name, options, used_as, not no_levels, zstd))
-    for path, size in run(_encode_all(list(jobs.values()))):
+        for image in sources:
+            if target.exists() and image.exists() and target.samefile(image):
+                raise FileError(image, "would be written over itself; sources are never written")
+        files[target] = sources
+    for path, size in run(_encode_all(files, 6 if stack == "cube" else 1, wanted)):
         click.echo(f"{path}: {bytes_text(size)}")
 
 
 @click.command()
 @click.argument("file", type=click.Path(path_type=Path))
 @click.option("--level", default=0, show_default=True, type=click.IntRange(min=0), help="The mip level.")
+@click.option(
+    "--slice", "place", default=0, show_default=True, type=click.IntRange(min=0), help="Of an array or a cube."
+)
 @click.option("--out", required=True, type=click.Path(path_type=Path, dir_okay=False), help="The PNG to write.")
-def decode(file: Path, level: int, out: Path) -> None:
+def decode(file: Path, level: int, place: int, out: Path) -> None:
     """Decode a level of a KTX2 or DDS FILE into a PNG; values past 1 are cut."""
     if out.exists() and file.exists() and out.samefile(file):
         raise FileError(file, "would be written over itself; sources are never written")
-    image = texture_image(parse_texture(read_bytes(file), file), file, level)
+    image = texture_image(parse_texture(read_bytes(file), file), file, level, place)
     write_png(out, image)
     click.echo(f"{shown(out)}: {image.width}x{image.height}, {''.join(image.channels)}, {image.bit_depth} bits")
 

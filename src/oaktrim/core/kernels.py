@@ -1,13 +1,15 @@
-"""Where compiled kernels are kept: in a folder of their own for each state of the sources.
+"""Where compiled kernels are kept: in a folder of their own for each state of their sources.
 
 Numba looks only at the file that a kernel stands in. A kernel takes in the code of those that it calls, also from other
-files, and would go on with the old code when one of those changes; so the folder's name is a hash of all sources.
+files, and would go on with the old code when one of those changes; so the folder's name is a hash of all modules that hold
+kernels, and of those that they import.
 """
 
 from __future__ import annotations
 
 import hashlib
 import os
+import re
 import shutil
 from pathlib import Path
 from typing import Any
@@ -16,12 +18,27 @@ import numba
 import platformdirs
 
 _STEM = "kernels-"
+_IMPORT = re.compile(rb"^from oaktrim\.([\w.]+) import", re.MULTILINE)
+
+
+def kernel_sources(package: Path) -> list[Path]:
+    """Return the modules below `package` (`oaktrim/core`) that hold kernels, and all of them that those import."""
+    found: set[Path] = set()
+    waiting = [source for source in package.rglob("*.py") if b"@njit" in source.read_bytes()]
+    while waiting:
+        source = waiting.pop()
+        if source in found or not source.is_file():
+            continue
+        found.add(source)
+        names = [name.decode() for name in _IMPORT.findall(source.read_bytes())]
+        waiting += [package.parent.joinpath(*name.split(".")).with_suffix(".py") for name in names]
+    return sorted(found)
 
 
 def _folder() -> Path:
     package = Path(__file__).parent
     digest = hashlib.blake2b(digest_size=8)
-    for source in sorted(package.rglob("*.py")):
+    for source in kernel_sources(package):
         digest.update(source.read_bytes())
     beside = package / "__pycache__"
     if not os.access(beside if beside.exists() else package, os.W_OK):

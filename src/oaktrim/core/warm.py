@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import numpy as np
 
-from oaktrim.core.codecs.effort import Effort, EncodeOptions
-from oaktrim.core.codecs.texture import decode_level, encode_texture
+from oaktrim.core.codecs.effort import Dither, Effort, EncodeOptions
+from oaktrim.core.codecs.texture import decode_level, encode_level, encode_texture
 from oaktrim.core.formats.catalogue import FORMATS, ORDER, chain_bytes
 from oaktrim.core.kernels import forget_old_kernels
 from oaktrim.core.pixels.image import Image
@@ -40,3 +40,4 @@ def warm() -> Task[None]:
         for effort in Effort:
             options = EncodeOptions(effort, loss=1.0, threads=1)
             decode_level(finish(encode_texture([pictures[3]], FORMATS[name], options)))
+    encode_level(pictures[3], FORMATS["rgb565"], EncodeOptions(dither=Dither.DIFFUSED))

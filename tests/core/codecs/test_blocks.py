@@ -10,9 +10,9 @@ from numba import njit
 
 from oaktrim.core.codecs.bc1 import encode_bc1
 from oaktrim.core.codecs.bc4 import encode_bc4
-from oaktrim.core.codecs.effort import Effort, EncodeOptions
+from oaktrim.core.codecs.effort import Dither, Effort, EncodeOptions
 from oaktrim.core.codecs.etctables import STEPS
-from oaktrim.core.codecs.texture import EncodedTexture, decode_level, encode_level, encode_texture
+from oaktrim.core.codecs.texture import EncodedTexture, decode_level, encode_level, encode_texture, stack_textures
 from oaktrim.core.errors import Unsupported
 from oaktrim.core.formats.catalogue import FORMATS, ORDER, Alpha
 from oaktrim.core.pixels.image import Image, Transfer, to_rgba
@@ -336,3 +336,43 @@ def test_repeated_blocks_keep_full_and_clear_alpha():
     for name in ("bc7", "bc3", "etc2-rgba", "bc1-a1"):
         got = through(Image.of(picture), name, EncodeOptions(loss=3.0)).pixels[..., 3]
         assert (got == picture[..., 3]).all()
+
+
+def test_diffused_rounding_keeps_gradients_where_plain_rounding_bands():
+    """Seen from afar: means of 8x8 pixels stay near the source, those of plain rounding lie on steps."""
+    ramp = np.broadcast_to(np.linspace(60, 90, 256)[None, :, None], (64, 256, 3)).astype(np.uint8)
+
+    def far(dither):
+        got = to_rgba(through(Image.of(ramp), "rgb565", EncodeOptions(dither=dither)))[..., :3].astype(float)
+        return np.abs((got - ramp).reshape(8, 8, 32, 8, 3).mean((1, 3))).mean()
+
+    assert far(Dither.DIFFUSED) < far(Dither.ORDERED) < far(Dither.NONE) / 2
+
+
+@pytest.mark.parametrize("name", ["bc1", "astc-5x4", "astc-12x10", "rgb565", "bc6h", "r8"])
+def test_bands_leave_no_trace(name, monkeypatch):
+    """A tall picture is encoded in bands, to hear a cancel; the bytes are those of one piece."""
+    picture = busy(36, 500, 4)
+    whole = encode_level(picture, FORMATS[name])
+    monkeypatch.setattr("oaktrim.core.codecs.texture._BAND_PIXELS", 1)
+    steps = []
+    assert finish(encode_texture([picture], FORMATS[name]), steps.append).levels[0] == whole
+    assert [step.done for step in steps] == [0, 36 * 120, 36 * 240, 36 * 360, 36 * 480]
+
+
+def test_stacks_hold_pictures_of_one_kind():
+    one, other = (finish(encode_texture(make_levels(busy(16, 16, seed=s)), FORMATS["bc7"])) for s in (1, 2))
+    cubes = stack_textures([one, other] * 6, 6)
+    assert (cubes.layers, cubes.faces, cubes.slices, cubes.bytes) == (2, 6, 12, 6 * (one.bytes + other.bytes))
+    for place in range(12):
+        assert np.array_equal(decode_level(cubes, 2, place).pixels, decode_level((one, other)[place % 2], 2).pixels)
+    with pytest.raises(Unsupported, match="slice 12"):
+        decode_level(cubes, 0, 12)
+    flat_one = finish(encode_texture(make_levels(busy(16, 8)), FORMATS["bc7"]))
+    for parts, faces, why in (
+        ([one, flat_one], 1, "one size"),
+        ([one] * 5, 6, "whole cubes"),
+        ([flat_one] * 6, 6, "square"),
+    ):
+        with pytest.raises(Unsupported, match=why):
+            stack_textures(parts, faces)

@@ -122,3 +122,21 @@ def test_the_driver_reads_floating_blocks_as_we_do(driver, name, source):
     np.testing.assert_array_equal(ours, driver.decode_floats(name, data, 64, 48)[..., :3])
     if source == "encoded":
         assert np.median(np.abs(ours / (light * np.sign(ours)) - 1)) < 0.05
+
+
+@pytest.mark.parametrize("name", ["eac-r11-signed", "eac-rg11-signed"])
+@pytest.mark.parametrize("source", ["random", "encoded"])
+def test_the_driver_reads_signed_channels_as_we_do(driver, name, source):
+    count = len(FORMATS[name].channels)
+    rng = np.random.default_rng(8)
+    data = rng.integers(0, 256, (16 * 12, 8 * count), dtype=np.uint8).tobytes()
+    if source == "encoded":
+        wanted = Image(busy(64, 48, 2).pixels[..., :count].astype(np.float32) / 127.5 - 1, ("R", "G")[:count])
+        data = encode_level(wanted, FORMATS[name])
+    ours = decode_level(texture(name, data, 64, 48)).pixels
+    theirs = driver.decode_floats(name, data, 64, 48)[..., :count]
+    # The driver spreads 11 bits over 16 before it divides.
+    np.testing.assert_allclose(ours, theirs, atol=2e-3 if source == "random" else 1e-3)
+    assert ours.min() < -0.5
+    if source == "encoded":
+        assert np.sqrt(np.mean((ours - wanted.pixels) ** 2)) < 0.03

@@ -6,8 +6,9 @@ from pathlib import Path
 import pytest
 from backports import zstd
 
-from oaktrim.core.codecs.texture import EncodedTexture, encode_texture
-from oaktrim.core.files import ktx2
+from oaktrim.core.codecs.texture import EncodedTexture, encode_texture, stack_textures
+from oaktrim.core.errors import FileError
+from oaktrim.core.files import dds, ktx2
 from oaktrim.core.files.descriptor import pack_descriptor
 from oaktrim.core.formats.catalogue import FORMATS, ORDER
 from oaktrim.core.pixels.image import Transfer
@@ -122,3 +123,33 @@ def test_a_file_without_a_level_count_holds_one():
     data = bytearray(ktx2.pack(one))
     struct.pack_into("<I", data, 40, 0)
     assert ktx2.parse(bytes(data), PATH, 1 << 20).levels == texture.levels[:1]
+
+
+def stack(name, layers, faces, side=16):
+    parts = [
+        finish(encode_texture(make_levels(busy(side, side, seed=s)), FORMATS[name])) for s in range(layers * faces)
+    ]
+    return stack_textures(parts, faces)
+
+
+@pytest.mark.parametrize("name", ["rgba8", "bc1", "bc7", "bc6h"])
+@pytest.mark.parametrize(("layers", "faces"), [(5, 1), (1, 6), (2, 6)])
+def test_arrays_and_cubes(name, layers, faces):
+    texture = stack(name, layers, faces)
+    assert ktx2.parse(ktx2.pack(texture, 3), PATH, 1 << 20) == ktx2.parse(ktx2.pack(texture), PATH, 1 << 20)
+    for data, parse in ((ktx2.pack(texture), ktx2.parse), (dds.pack(texture), dds.parse)):
+        back = parse(data, PATH, 1 << 20)
+        assert (back.levels, back.layers, back.faces) == (texture.levels, layers, faces)
+        with pytest.raises(FileError, match="over the limit"):
+            parse(data, PATH, 16 * 16 * layers * faces - 1)
+    # KTX File Format 2.0, section 3.5: no array is said as 0 layers. DDS: all levels of one picture come first.
+    assert struct.unpack_from("<2I", ktx2.pack(texture), 32) == (layers if layers > 1 else 0, faces)
+    data, size = dds.pack(texture), FORMATS[name].level_bytes(16, 16)
+    assert data[148 : 148 + size] == texture.levels[0][:size]
+    assert (
+        data[148 + size : 148 + size + FORMATS[name].level_bytes(8, 8)]
+        == texture.levels[1][: FORMATS[name].level_bytes(8, 8)]
+    )
+    misc, count = struct.unpack_from("<2I", data, 136)
+    assert (misc, count) == (4 if faces == 6 else 0, layers)
+    assert struct.unpack_from("<I", data, 112)[0] == (0xFE00 if faces == 6 else 0)

@@ -7,10 +7,13 @@ import os
 import numpy as np
 import pytest
 
-from oaktrim.core.codecs.texture import decode_level
+from oaktrim.core.codecs.texture import decode_level, encode_texture, stack_textures
 from oaktrim.core.errors import DocumentError, ShipError
+from oaktrim.core.files import dds
 from oaktrim.core.files.pictures import parse_texture
+from oaktrim.core.formats.catalogue import FORMATS
 from oaktrim.core.pixels.image import Image
+from oaktrim.core.pixels.levels import make_levels
 from oaktrim.core.pixels.metrics import psnr_rgb
 from oaktrim.core.pixels.resample import resample
 from oaktrim.core.plan.cuts import Cap, Cut, Drop, SetFormat
@@ -190,3 +193,23 @@ def test_blocks_of_a_container_are_shipped_as_they_are(art, tmp_path):
     got = parse_texture((tmp_path / "out" / "brick.dds").read_bytes(), root)
     assert got.levels == source.levels[2:]
     assert np.array_equal(decode_level(got).pixels, decode_level(source, 2).pixels)
+
+
+def test_a_cube_is_weighed_shipped_and_cut_whole(tmp_path):
+    faces = [finish(encode_texture(make_levels(busy(64, 64, seed=s)), FORMATS["rgba8"])) for s in range(6)]
+    (tmp_path / "art").mkdir()
+    (tmp_path / "art" / "sky.dds").write_bytes(dds.pack(stack_textures(faces, 6)))
+    whole = FORMATS["rgba8"].chain_bytes(64, 64, 7, faces=6)
+    plan = planned(tmp_path / "art", "lounge")
+    assert plan.total("memory") == whole
+    finish(ship(plan, tmp_path / "plain"))
+    assert (tmp_path / "plain" / "sky.dds").read_bytes() == (tmp_path / "art" / "sky.dds").read_bytes()
+    small = planned(tmp_path / "art", "lounge", Cut(Cap(32), ("sky.dds",)), Cut(SetFormat("bc1"), ("sky.dds",)))
+    shipped = finish(ship(small, tmp_path / "cut"))
+    assert small.total("memory") == FORMATS["bc1"].chain_bytes(32, 32, 6, faces=6)
+    assert shipped.standings[0].value == small.total("memory")
+    back = parse_texture((tmp_path / "cut" / "sky.dds").read_bytes(), tmp_path)
+    for place, face in enumerate(faces):
+        reference = resample(decode_level(face), 32, 32)
+        others = [psnr_rgb(reference, decode_level(back, 0, k)) for k in range(6)]
+        assert int(np.argmax(others)) == place, "each face stays in its place"

@@ -19,6 +19,14 @@ class Effort(Enum):
         return ("draft", "standard", "fine").index(self.value)
 
 
+class Dither(Enum):
+    """How the rounding of 16-bit formats is spread: not at all, over an ordered pattern, or on to the next pixels."""
+
+    NONE = "none"
+    ORDERED = "ordered"
+    DIFFUSED = "diffused"
+
+
 @dataclass(frozen=True)
 class EncodeOptions:
     """How to encode.
@@ -27,7 +35,7 @@ class EncodeOptions:
     ----------
     effort : how hard to search
     alpha_threshold : 0..255; alpha below it is clear in formats with one bit of alpha
-    dither : spread the rounding of the 16-bit formats over an ordered pattern
+    dither : of the 16-bit formats
     loss : dB that may be given up for a smaller package, 0 for none: blocks are then made to repeat each other, in block
         formats of integers
     threads : worker threads; the result does not depend on it
@@ -35,6 +43,6 @@ class EncodeOptions:
 
     effort: Effort = Effort.STANDARD
     alpha_threshold: int = 128
-    dither: bool = True
+    dither: Dither = Dither.ORDERED
     loss: float = 0.0
     threads: int | None = None

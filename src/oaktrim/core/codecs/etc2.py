@@ -180,6 +180,25 @@ def _decode_channel_rows(blocks, steps, start, stop, out):
             put_pixels(words, bx, by, 4, 4, out)
 
 
+@njit(nogil=True, cache=True)
+def _decode_signed_rows(blocks, steps, start, stop, out):
+    """Decode signed EAC block rows (rows, columns, 8 or 16) uint8 into `out` (H, W, 1 or 2) float32 from -1 to 1."""
+    height, width, channels = out.shape
+    for by in range(start, stop):
+        for bx in range(blocks.shape[1]):
+            for c in range(channels):
+                word = _word(blocks[by, bx, 8 * c :])
+                base, factor, row = _bits(word, 63, 56), _bits(word, 55, 52), _bits(word, 51, 48)
+                # Section 21.4: -128 is read as -127.
+                base = max(base - 256 if base > 127 else base, -127)
+                for i in range(16):
+                    step = steps[row, _bits(word, 47 - 3 * i, 45 - 3 * i)]
+                    value = base * 8 + (step * factor * 8 if factor > 0 else step)
+                    y, x = 4 * by + (i & 3), 4 * bx + (i >> 2)
+                    if y < height and x < width:
+                        out[y, x, c] = np.float32(min(max(value, -1023), 1023)) / np.float32(1023)
+
+
 Coder = tuple[Callable[[Image, EncodeOptions], bytes], Callable[[bytes, int, int], Pixels]]
 
 
@@ -225,8 +244,36 @@ def _channels(count: int) -> Coder:
     return encode, decode
 
 
+def _signed_channels(count: int) -> Coder:
+    """Return what encodes and decodes one or two channels of 11 bits from -1 to 1, decoded to float32.
+
+    A signed block says what the unsigned one with the same bits and the base's highest bit turned says, less 1028.
+    """
+
+    def encode(image: Image, options: EncodeOptions) -> bytes:
+        effort = options.effort.rank
+        values = np.clip(np.nan_to_num(to_rgba(image, np.float32)[..., :count], nan=0.0), -1.0, 1.0)
+        codes = np.clip(np.rint((values * 1023 + 1028) * (65535 / 2047)), 0, 65535).astype(np.uint16)
+
+        def rows(pixels: Pixels, start: int, stop: int, out: Blocks) -> None:
+            encode_channel_rows(pixels, effort, STEPS, start, stop, out)
+            out[start:stop, :, ::8] ^= 128
+
+        return encode_pixels(held(codes), options, (4, 4), 8 * count, rows)
+
+    def decode(data: bytes, width: int, height: int) -> Pixels:
+        blocks = blocks_in(data, width, height, (4, 4), 8 * count)
+        out = np.empty((height, width, count), np.float32)
+        decode_rows(lambda start, stop: _decode_signed_rows(blocks, STEPS, start, stop, out), blocks)
+        return out
+
+    return encode, decode
+
+
 encode_etc2_rgb, decode_etc2_rgb = _colour(ALONE)
 encode_etc2_rgb_a1, decode_etc2_rgb_a1 = _colour(ONE_BIT)
 encode_etc2_rgba, decode_etc2_rgba = _colour(BESIDE)
 encode_eac_r11, decode_eac_r11 = _channels(1)
 encode_eac_rg11, decode_eac_rg11 = _channels(2)
+encode_eac_r11_signed, decode_eac_r11_signed = _signed_channels(1)
+encode_eac_rg11_signed, decode_eac_rg11_signed = _signed_channels(2)

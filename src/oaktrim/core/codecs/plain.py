@@ -9,9 +9,10 @@ from __future__ import annotations
 from collections.abc import Callable
 
 import numpy as np
+from numba import njit
 
-from oaktrim.core.codecs.effort import EncodeOptions
-from oaktrim.core.pixels.image import Image, Pixels, to_rgba
+from oaktrim.core.codecs.effort import Dither, EncodeOptions
+from oaktrim.core.pixels.image import Image, Pixels, held, to_rgba
 
 # Bayer's ordered dither, "An optimum method for two-level rendition of continuous-tone pictures" (1973), of order 4.
 _BAYER = np.array([[0, 8, 2, 10], [12, 4, 14, 6], [3, 11, 1, 9], [15, 7, 13, 5]])
@@ -57,6 +58,38 @@ def decode_rgba16f(data: bytes, width: int, height: int) -> Pixels:
     return np.frombuffer(data, "<f2").reshape(height, width, 4).astype(np.float16)
 
 
+@njit(nogil=True, cache=True)
+def _diffuse(values, top, codes):
+    """Fill codes (H, W) uint32 of 0..top from values (H, W) uint8; what rounding leaves goes on to the next pixels.
+
+    Floyd and Steinberg, "An adaptive algorithm for spatial greyscale" (1976), rows walked there and back.
+    """
+    height, width = values.shape
+    here, below = np.zeros(width + 2, np.float32), np.zeros(width + 2, np.float32)
+    scale = np.float32(top / 255.0)
+    for y in range(height):
+        step = 1 if y % 2 == 0 else -1
+        for k in range(width):
+            x = k if step == 1 else width - 1 - k
+            wanted = np.float32(values[y, x]) * scale + here[x + 1]
+            code = min(max(np.int64(np.floor(wanted + np.float32(0.5))), 0), top)
+            codes[y, x] = code
+            left = wanted - np.float32(code)
+            here[x + 1 + step] += left * np.float32(7 / 16)
+            below[x + 1 - step] += left * np.float32(3 / 16)
+            below[x + 1] += left * np.float32(5 / 16)
+            below[x + 1 + step] += left * np.float32(1 / 16)
+        for x in range(width + 2):
+            here[x] = below[x]
+            below[x] = np.float32(0)
+
+
+def _diffused(values: Pixels, top: int) -> Pixels:
+    codes = np.empty(values.shape, np.uint32)
+    _diffuse(held(values), top, codes)
+    return codes
+
+
 def _packed(name: str) -> tuple[Callable[[Image, EncodeOptions], bytes], Callable[[bytes, int, int], Pixels]]:
     bits = PACKED_BITS[name]
 
@@ -64,7 +97,7 @@ def _packed(name: str) -> tuple[Callable[[Image, EncodeOptions], bytes], Callabl
         source = to_rgba(image)
         height, width = source.shape[:2]
         pattern = np.tile(_BAYER, (-(-height // 4), -(-width // 4)))[:height, :width]
-        offset = (pattern + 0.5) / 16 if options.dither else np.full((height, width), 0.5)
+        offset = (pattern + 0.5) / 16 if options.dither is Dither.ORDERED else np.full((height, width), 0.5)
         word = np.zeros((height, width), np.uint32)
         for channel, count in enumerate(bits):
             if count == 0:
@@ -75,6 +108,8 @@ def _packed(name: str) -> tuple[Callable[[Image, EncodeOptions], bytes], Callabl
                 code = (values >= options.alpha_threshold).astype(np.uint32)
             elif channel == 3:
                 code = (values.astype(np.uint32) * top + 127) // 255
+            elif options.dither is Dither.DIFFUSED:
+                code = _diffused(values, top)
             else:
                 code = np.floor(values.astype(np.float32) * (top / 255) + offset).astype(np.uint32)
             word = (word << np.uint32(count)) | np.minimum(code, top)

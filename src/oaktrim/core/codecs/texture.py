@@ -3,16 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from oaktrim.core.codecs import astc, astcencode, bc1, bc4, bc6h, bc7, etc2, plain
-from oaktrim.core.codecs.effort import EncodeOptions
+from oaktrim.core.codecs.effort import Dither, EncodeOptions
+from oaktrim.core.codecs.plain import PACKED_BITS
 from oaktrim.core.codecs.repeat import repeat_blocks
 from oaktrim.core.errors import Unsupported
 from oaktrim.core.formats.catalogue import FORMATS, Hardware, TextureFormat
 from oaktrim.core.pixels.image import CHANNEL_NAMES, Image, Pixels, Transfer
 from oaktrim.core.pixels.levels import level_size
-from oaktrim.core.progress import Progress, Task
+from oaktrim.core.progress import Progress, Task, finish
 
 Encoder = Callable[[Image, EncodeOptions], bytes]
 Decoder = Callable[[bytes, int, int], Pixels]
@@ -42,6 +43,8 @@ _CODECS: dict[str, tuple[Encoder, Decoder]] = {
     "etc2-rgba": (etc2.encode_etc2_rgba, etc2.decode_etc2_rgba),
     "eac-r11": (etc2.encode_eac_r11, etc2.decode_eac_r11),
     "eac-rg11": (etc2.encode_eac_rg11, etc2.decode_eac_rg11),
+    "eac-r11-signed": (etc2.encode_eac_r11_signed, etc2.decode_eac_r11_signed),
+    "eac-rg11-signed": (etc2.encode_eac_rg11_signed, etc2.decode_eac_rg11_signed),
 }
 
 
@@ -64,7 +67,9 @@ class EncodedTexture:
     format : of all levels
     width, height : pixels of level 0
     transfer : of the colour channels
-    levels : the bytes of each level, the largest first, block rows from the top
+    levels : the bytes of each level, the largest first; in each, layer after layer, face after face, block rows from the top
+    layers : pictures of an array; 1 for a single texture
+    faces : 6 of a cube, in the order +X, -X, +Y, -Y, +Z, -Z; else 1
     """
 
     format: TextureFormat
@@ -72,17 +77,49 @@ class EncodedTexture:
     height: int
     transfer: Transfer
     levels: tuple[bytes, ...]
+    layers: int = 1
+    faces: int = 1
+
+    @property
+    def size(self) -> tuple[int, int]:
+        """Width and height of level 0."""
+        return self.width, self.height
+
+    @property
+    def slices(self) -> int:
+        """Pictures in each level: the faces of all layers."""
+        return self.layers * self.faces
 
     @property
     def bytes(self) -> int:
         return sum(len(level) for level in self.levels)
 
 
+# Pixels that are encoded between two words of progress; in rows that all block heights and the ordered dither divide.
+_BAND_PIXELS, _BAND_ROWS = 1 << 20, 120
+
+
 def encode_level(image: Image, texture_format: TextureFormat, options: EncodeOptions = EncodeOptions()) -> bytes:
     """Return one image in a format, block rows from the top."""
-    data = _CODECS[texture_format.name][0](image, options)
-    if options.loss <= 0 or not texture_format.compressed or texture_format.floating:
-        return data
+    return finish(_encode_bands(image, texture_format, options))
+
+
+def _encode_bands(image: Image, texture_format: TextureFormat, options: EncodeOptions) -> Task[bytes]:
+    """Encode an image in bands, so that little stands in memory twice; `done` of the progress counts rows."""
+    encoder = _CODECS[texture_format.name][0]
+    repeats = options.loss > 0 and texture_format.compressed and not texture_format.floating
+    if options.dither is Dither.DIFFUSED and texture_format.name in PACKED_BITS:
+        return encoder(image, options)
+    rows = max(1, _BAND_PIXELS // (image.width * _BAND_ROWS)) * _BAND_ROWS
+    bands = []
+    for start in range(0, image.height, rows):
+        yield Progress(start, image.height, "")
+        bands.append(encoder(image.with_pixels(image.pixels[start : start + rows]), options))
+    data = b"".join(bands)
+    return _repeated(data, image, texture_format, options) if repeats else data
+
+
+def _repeated(data: bytes, image: Image, texture_format: TextureFormat, options: EncodeOptions) -> bytes:
     wide, high = texture_format.block
     size = -(-image.width // wide) * wide, -(-image.height // high) * high
     decoded = decode_level(EncodedTexture(texture_format, *size, image.transfer, (data,)))
@@ -97,23 +134,58 @@ def encode_texture(
     done, total = 0, sum(level.width * level.height for level in levels)
     encoded = []
     for level in levels:
-        yield Progress(done, total, f"encoding {level.width}x{level.height} as {texture_format.label}")
-        encoded.append(encode_level(level, texture_format, options))
+        bands = _encode_bands(level, texture_format, options)
+        while True:
+            try:
+                step = next(bands)
+            except StopIteration as end:
+                encoded.append(end.value)
+                break
+            words = f"encoding {level.width}x{level.height} as {texture_format.label}"
+            yield Progress(done + step.done * level.width, total, words)
         done += level.width * level.height
     first = levels[0]
     return EncodedTexture(texture_format, first.width, first.height, first.transfer, tuple(encoded))
 
 
-def decode_level(texture: EncodedTexture, level: int = 0) -> Image:
-    """Return one level as an image, with the channels that its format keeps.
+def stack_textures(textures: list[EncodedTexture], faces: int = 1) -> EncodedTexture:
+    """Return textures of one size, format and count of levels as an array; of six faces each, as cubes.
 
     Raises
     ------
-    Unsupported : there is no such level
+    Unsupported : they differ, the faces are not square, or their number does not fit
+    """
+    first = textures[0]
+    if any(_shape(t) != _shape(first) for t in textures):
+        raise Unsupported("pictures of an array or a cube must have one size and the same levels")
+    if len(textures) % faces:
+        raise Unsupported(f"a cube has {faces} faces; {len(textures)} pictures do not make whole cubes")
+    if faces == 6 and first.width != first.height:
+        raise Unsupported(f"the faces of a cube are square, not {first.width}x{first.height}")
+    levels = tuple(b"".join(parts) for parts in zip(*(t.levels for t in textures), strict=True))
+    return replace(first, levels=levels, layers=len(textures) // faces, faces=faces)
+
+
+def _shape(texture: EncodedTexture) -> tuple[object, ...]:
+    return texture.format, texture.size, texture.transfer, len(texture.levels)
+
+
+def decode_level(texture: EncodedTexture, level: int = 0, slice_: int = 0) -> Image:
+    """Return one level as an image, with the channels that its format keeps; `slice_` counts the faces of all layers.
+
+    Raises
+    ------
+    Unsupported : there is no such level or slice
     """
     if not 0 <= level < len(texture.levels):
         raise Unsupported(f"there is no level {level}; the texture has levels 0 to {len(texture.levels) - 1}")
-    pixels = _CODECS[texture.format.name][1](texture.levels[level], *level_size(texture.width, texture.height, level))
+    if not 0 <= slice_ < texture.slices:
+        raise Unsupported(
+            f"there is no slice {slice_}; the texture has {texture.layers} layers of {texture.faces} faces"
+        )
+    width, height = level_size(texture.width, texture.height, level)
+    size = texture.format.level_bytes(width, height)
+    pixels = _CODECS[texture.format.name][1](texture.levels[level][slice_ * size : (slice_ + 1) * size], width, height)
     letters = texture.format.channels
     names = (
         ("L",)

@@ -1,4 +1,4 @@
-"""DDS: one 2D texture with its levels, written with the DX10 header, and read with it or with the older codes.
+"""DDS: a 2D texture, an array or a cube with its levels, written with the DX10 header, and read with it or with the older codes.
 
 Microsoft, "Programming guide for DDS" (DDS_HEADER, DDS_HEADER_DXT10, DDS_PIXELFORMAT).
 """
@@ -23,8 +23,8 @@ _DX10 = struct.Struct("<5I")
 _CAPS, _HEIGHT, _WIDTH, _PITCH, _PIXEL_FORMAT, _MIP_COUNT, _LINEAR_SIZE = 0x1, 0x2, 0x4, 0x8, 0x1000, 0x20000, 0x80000
 _FOUR_CC, _RGB, _LUMINANCE = 0x4, 0x40, 0x20000
 _COMPLEX, _TEXTURE, _HAS_MIPS = 0x8, 0x1000, 0x400000
-_CUBE_OR_VOLUME = 0x200 | 0x200000
-_TEXTURE_2D = 3
+_CUBE, _ALL_FACES, _VOLUME = 0x200, 0xFC00, 0x200000
+_TEXTURE_2D, _IS_CUBE = 3, 4
 _STRAIGHT_ALPHA, _OPAQUE = 1, 3
 # Numbers without a type, as some writers leave them, and the plain ones they are read as; blue before red.
 _TYPELESS = {27: 28, 48: 49, 60: 61, 70: 71, 76: 77, 79: 80, 82: 83, 94: 95, 97: 98}
@@ -60,16 +60,28 @@ def pack(texture: EncodedTexture) -> bytes:
     if number is None:
         raise Unsupported(f"a DDS file has no code for {row.label}; write KTX2 instead")
     count = len(texture.levels)
-    pitch = len(texture.levels[0]) if row.compressed else texture.width * row.block_bytes
+    pitch = len(texture.levels[0]) // texture.slices if row.compressed else texture.width * row.block_bytes
     flags = _CAPS | _HEIGHT | _WIDTH | _PIXEL_FORMAT | (_LINEAR_SIZE if row.compressed else _PITCH)
     caps = _TEXTURE
     if count > 1:
         flags |= _MIP_COUNT
         caps |= _COMPLEX | _HAS_MIPS
     pixel_format = (32, _FOUR_CC, int.from_bytes(b"DX10", "little"), 0, 0, 0, 0, 0)
-    header = _HEADER.pack(124, flags, texture.height, texture.width, pitch, 0, count, *pixel_format, caps, 0, 0, 0, 0)
+    is_cube = texture.faces == 6
+    caps |= _COMPLEX if texture.slices > 1 else 0
+    more = _CUBE | _ALL_FACES if is_cube else 0
+    sizes = (124, flags, texture.height, texture.width, pitch, 0, count)
+    header = _HEADER.pack(*sizes, *pixel_format, caps, more, 0, 0, 0)
     alpha_mode = _OPAQUE if row.name == "bc1" else _STRAIGHT_ALPHA
-    return MAGIC + header + _DX10.pack(number, _TEXTURE_2D, 0, 1, alpha_mode) + b"".join(texture.levels)
+    dx10 = _DX10.pack(number, _TEXTURE_2D, _IS_CUBE if is_cube else 0, texture.layers, alpha_mode)
+    # Unlike KTX 2.0, all levels of one picture stand before those of the next.
+    parts = [len(level) // texture.slices for level in texture.levels]
+    chains = (
+        level[at * size : (at + 1) * size]
+        for at in range(texture.slices)
+        for level, size in zip(texture.levels, parts, strict=True)
+    )
+    return MAGIC + header + dx10 + b"".join(chains)
 
 
 @dataclass(frozen=True)
@@ -83,6 +95,13 @@ class Head:
     levels: int
     start: int
     order: tuple[int, ...] | None = None
+    layers: int = 1
+    faces: int = 1
+
+    @property
+    def slices(self) -> int:
+        """Pictures in each level."""
+        return self.layers * self.faces
 
 
 def parse_head(data: bytes, path: Path, max_pixels: int) -> Head:
@@ -92,12 +111,15 @@ def parse_head(data: bytes, path: Path, max_pixels: int) -> Head:
     if len(data) < 4 + _HEADER.size:
         raise FileError(path, f"ends inside the DDS header, which takes {4 + _HEADER.size} bytes", len(data))
     values = _HEADER.unpack_from(data, 4)
-    size, flags, height, width, _, depth, count = values[:7]
+    size, flags, height, width, _, _, count = values[:7]
     kind, code, bits, *masks = values[8:15]
     if size != 124:
         raise FileError(path, f"has a DDS header of {size} bytes where 124 are expected", 4)
-    if values[16] & _CUBE_OR_VOLUME or depth > 1:
-        raise FileError(path, "holds a cube or a volume; only single textures are read", 112)
+    if values[16] & _VOLUME:
+        raise FileError(path, "holds a volume; textures, arrays and cubes are read", 112)
+    if values[16] & _CUBE and values[16] & _ALL_FACES != _ALL_FACES:
+        raise FileError(path, "holds a cube without all of its six faces", 112)
+    layers, faces = 1, 6 if values[16] & _CUBE else 1
     start, transfer = 4 + _HEADER.size, Transfer.SRGB
     order: tuple[int, ...] | None = None
     four_cc = code.to_bytes(4, "little")
@@ -111,8 +133,11 @@ def parse_head(data: bytes, path: Path, max_pixels: int) -> Head:
         found = _by_dxgi(number, misc2 & 7)
         if found is None:
             raise FileError(path, f"has DXGI format {number}, which is not read", 128)
-        if dimension != _TEXTURE_2D or layers > 1 or misc & 4:
-            raise FileError(path, "holds an array, a cube or a volume; only single textures are read", 132)
+        if dimension != _TEXTURE_2D:
+            raise FileError(path, f"has dimension {dimension}; flat pictures are read", 132)
+        # Some writers leave the count of a single texture at 0.
+        layers = max(1, layers)
+        faces = 6 if misc & _IS_CUBE else faces
         texture_format, transfer = found
     elif kind & _FOUR_CC and four_cc in _BY_CODE:
         texture_format = FORMATS[_BY_CODE[four_cc]]
@@ -124,12 +149,15 @@ def parse_head(data: bytes, path: Path, max_pixels: int) -> Head:
         raise FileError(path, f"has a pixel layout that is not read (code {four_cc!r}, {bits} bits)", 80)
     if width == 0 or height == 0:
         raise FileError(path, f"claims {width}x{height} pixels", 12)
-    if width * height > max_pixels:
-        raise FileError(path, f"claims {width}x{height} pixels, over the limit of {max_pixels}", 12)
+    if width * height * layers * faces > max_pixels:
+        times = f" in {layers * faces} pictures" if layers * faces > 1 else ""
+        raise FileError(path, f"claims {width}x{height} pixels{times}, over the limit of {max_pixels}", 12)
+    if faces == 6 and width != height:
+        raise FileError(path, f"claims a cube with faces of {width}x{height}", 12)
     levels = max(1, count) if flags & _MIP_COUNT else 1
     if levels > level_count(width, height):
         raise FileError(path, f"claims {levels} levels for {width}x{height}", 28)
-    return Head(texture_format, transfer, width, height, levels, start, order)
+    return Head(texture_format, transfer, width, height, levels, start, order, layers, faces)
 
 
 def parse(data: bytes, path: Path, max_pixels: int) -> EncodedTexture:
@@ -140,14 +168,15 @@ def parse(data: bytes, path: Path, max_pixels: int) -> EncodedTexture:
     FileError : not DDS, not read, or not whole
     """
     head = parse_head(data, path, max_pixels)
-    at, levels = head.start, []
-    for level in range(head.levels):
-        size = head.format.level_bytes(*level_size(head.width, head.height, level))
-        if at + size > len(data):
-            raise FileError(path, f"ends inside level {level}: {size} bytes expected from {at} on", len(data))
-        stored = data[at : at + size]
-        if head.order is not None:
-            stored = np.frombuffer(stored, np.uint8).reshape(-1, 4)[:, head.order].tobytes()
-        levels.append(stored)
-        at += size
-    return EncodedTexture(head.format, head.width, head.height, head.transfer, tuple(levels))
+    at, levels = head.start, [b""] * head.levels
+    for _ in range(head.slices):
+        for level in range(head.levels):
+            size = head.format.level_bytes(*level_size(head.width, head.height, level))
+            if at + size > len(data):
+                raise FileError(path, f"ends inside level {level}: {size} bytes expected from {at} on", len(data))
+            stored = data[at : at + size]
+            if head.order is not None:
+                stored = np.frombuffer(stored, np.uint8).reshape(-1, 4)[:, head.order].tobytes()
+            levels[level] += stored
+            at += size
+    return EncodedTexture(head.format, head.width, head.height, head.transfer, tuple(levels), head.layers, head.faces)

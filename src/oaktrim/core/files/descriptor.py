@@ -68,6 +68,9 @@ def _samples(name: str, channels: str) -> list[_Sample]:
         return [_Sample(0, 128, _RED | _FLOAT, 0, _ONE)]
     if name == "bc6h-signed":
         return [_Sample(0, 128, _RED | _FLOAT | _SIGNED, _MINUS_ONE, _ONE)]
+    if name in ("eac-r11-signed", "eac-rg11-signed"):
+        # Signed integers that stand for -1 to 1: the least of them is left out.
+        return [_Sample(64 * i, 64, ids[c] | _SIGNED, 0x80000001, 0x7FFFFFFF) for i, c in enumerate(channels)]
     if name.startswith("astc"):
         return [_Sample(0, 128, _RED, 0, _ALL_BITS)]
     if name == "etc2-rgb-a1":

@@ -1,4 +1,4 @@
-"""KTX 2.0, the Khronos texture container: one 2D texture with its levels, plain or supercompressed with Zstandard.
+"""KTX 2.0, the Khronos texture container: a texture, an array or a cube with its levels, plain or supercompressed with Zstandard.
 
 KTX File Format Specification, version 2.0.3: sections 3 (structure), 3.7 (level index), 3.9 (key/value data), 4.
 """
@@ -54,6 +54,11 @@ class Header:
 
     STRUCT = struct.Struct("<9I 4I 2Q")
 
+    @property
+    def slices(self) -> int:
+        """Pictures in each level; no array is said as 0 layers."""
+        return max(1, self.layers) * self.faces
+
     def pack(self) -> bytes:
         return self.STRUCT.pack(*vars(self).values())
 
@@ -103,8 +108,8 @@ def pack(texture: EncodedTexture, zstd_level: int | None = None) -> bytes:
         width=texture.width,
         height=texture.height,
         depth=0,
-        layers=0,
-        faces=1,
+        layers=texture.layers if texture.layers > 1 else 0,
+        faces=texture.faces,
         levels=count,
         scheme=_PLAIN if zstd_level is None else _ZSTANDARD,
         dfd_offset=dfd_offset,
@@ -133,16 +138,19 @@ def _refuse(header: Header, path: Path, size: int, max_pixels: int) -> tuple[Tex
         raise FileError(path, f"has VkFormat {header.vk_format}, which is not read", 12)
     if header.width == 0 or header.height == 0 or header.depth > 1:
         raise FileError(path, f"is {header.width}x{header.height}x{header.depth}; only flat pictures are read", 20)
-    if header.layers > 1 or header.faces != 1:
+    if header.faces not in (1, 6) or (header.faces == 6 and header.width != header.height):
         raise FileError(
-            path, f"holds {header.layers} layers and {header.faces} faces; only single textures are read", 32
+            path, f"claims {header.faces} faces of {header.width}x{header.height}; a cube has 6 squares", 36
         )
     if header.scheme not in (_PLAIN, _ZSTANDARD):
         raise FileError(path, f"is supercompressed by scheme {header.scheme}; plain and Zstandard are read", 44)
     if header.levels > level_count(header.width, header.height):
         raise FileError(path, f"claims {header.levels} levels for {header.width}x{header.height}", 40)
-    if header.width * header.height > max_pixels:
-        raise FileError(path, f"claims {header.width}x{header.height} pixels, over the limit of {max_pixels}", 20)
+    if header.width * header.height * header.slices > max_pixels:
+        times = f" in {header.slices} pictures" if header.slices > 1 else ""
+        raise FileError(
+            path, f"claims {header.width}x{header.height} pixels{times}, over the limit of {max_pixels}", 20
+        )
     if header.dfd_offset + header.dfd_length > size:
         raise FileError(path, f"the data format descriptor runs past the end of {size} bytes", 48)
     return _BY_VK[header.vk_format]
@@ -172,7 +180,7 @@ def parse(data: bytes, path: Path, max_pixels: int) -> EncodedTexture:
         if len(data) < at + _LEVEL.size:
             raise FileError(path, "ends inside the level index", len(data))
         offset, length, plain_length = _LEVEL.unpack_from(data, at)
-        expected = texture_format.level_bytes(*level_size(header.width, header.height, level))
+        expected = texture_format.level_bytes(*level_size(header.width, header.height, level)) * header.slices
         if offset + length > len(data):
             raise FileError(path, f"level {level} runs past the end of {len(data)} bytes", at)
         stored = data[offset : offset + length]
@@ -181,7 +189,9 @@ def parse(data: bytes, path: Path, max_pixels: int) -> EncodedTexture:
         if len(stored) != expected or plain_length not in (0, expected):
             raise FileError(path, f"level {level} holds {len(stored)} bytes where {expected} are expected", at)
         levels.append(stored)
-    return EncodedTexture(texture_format, header.width, header.height, transfer, tuple(levels))
+    return EncodedTexture(
+        texture_format, header.width, header.height, transfer, tuple(levels), max(1, header.layers), header.faces
+    )
 
 
 def _expand(stored: bytes, expected: int, path: Path, at: int) -> bytes:

@@ -69,6 +69,7 @@ class PictureFacts:
     levels : stored mip levels
     format : of a GPU container; empty otherwise
     profile : name of the embedded colour profile; empty without one
+    slices : pictures of one size that it holds: layers of an array, faces of a cube
     """
 
     kind: str
@@ -80,6 +81,7 @@ class PictureFacts:
     levels: int = 1
     format: str = ""
     profile: str = ""
+    slices: int = 1
 
 
 def kind_of(data: bytes, path: Path) -> str:
@@ -236,10 +238,10 @@ def picture_facts(data: bytes, path: Path, max_pixels: int = MAX_PIXELS) -> Pict
     kind = kind_of(data, path)
     if kind == "ktx2":
         header, row, _ = ktx2.parse_head(data, path, max_pixels)
-        return _container_facts(kind, header.width, header.height, max(1, header.levels), row.name)
+        return _container_facts(kind, header.width, header.height, max(1, header.levels), row.name, header.slices)
     if kind == "dds":
         head = dds.parse_head(data, path, max_pixels)
-        return _container_facts(kind, head.width, head.height, head.levels, head.format.name)
+        return _container_facts(kind, head.width, head.height, head.levels, head.format.name, head.slices)
     if kind in _BY_OPENIMAGEIO or (kind == "png" and _png_is_deep(data)):
         if kind == "png":
             _check_png(data, path, max_pixels)
@@ -266,10 +268,10 @@ def _profile_name(icc: bytes) -> str:
     return name.strip() or "unnamed"
 
 
-def _container_facts(kind: str, width: int, height: int, levels: int, name: str) -> PictureFacts:
+def _container_facts(kind: str, width: int, height: int, levels: int, name: str, slices: int) -> PictureFacts:
     row = FORMATS[name]
     depth = 16 if row.floating or name == "r16" else 8
-    return PictureFacts(kind, width, height, len(row.channels), depth, row.floating, levels, name)
+    return PictureFacts(kind, width, height, len(row.channels), depth, row.floating, levels, name, slices=slices)
 
 
 def decode_picture(data: bytes, path: Path, max_pixels: int = MAX_PIXELS) -> Image:
@@ -304,10 +306,10 @@ def decode_picture(data: bytes, path: Path, max_pixels: int = MAX_PIXELS) -> Ima
     return Image.of(held(pixels))
 
 
-def texture_image(texture: EncodedTexture, path: Path, level: int = 0) -> Image:
+def texture_image(texture: EncodedTexture, path: Path, level: int = 0, slice_: int = 0) -> Image:
     """Return a level of a texture that was read from `path`, refused in its name."""
     try:
-        return decode_level(texture, level)
+        return decode_level(texture, level, slice_)
     except Unsupported as error:
         raise FileError(path, str(error)) from error
 

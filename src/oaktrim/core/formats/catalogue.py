@@ -172,6 +172,12 @@ _ROWS = [
     TextureFormat("etc2-rgba", "ETC2_R8G8B8A8_UNORM_BLOCK", "ETC2 RGBA", _FOUR, 16, "RGBA", _FULL, _ETC, 151, 152),
     TextureFormat("eac-r11", "EAC_R11_UNORM_BLOCK", "EAC R11", _FOUR, 8, "R", _NONE, _ETC, 153),
     TextureFormat("eac-rg11", "EAC_R11G11_UNORM_BLOCK", "EAC RG11", _FOUR, 16, "RG", _NONE, _ETC, 155),
+    TextureFormat(
+        "eac-r11-signed", "EAC_R11_SNORM_BLOCK", "EAC R11 signed", _FOUR, 8, "R", _NONE, _ETC, 154, floating=True
+    ),
+    TextureFormat(
+        "eac-rg11-signed", "EAC_R11G11_SNORM_BLOCK", "EAC RG11 signed", _FOUR, 16, "RG", _NONE, _ETC, 156, floating=True
+    ),
     *(
         TextureFormat(
             f"astc-{w}x{h}", f"ASTC_{w}x{h}_UNORM_BLOCK", f"ASTC {w}×{h}", (w, h), 16, "RGBA", _FULL, _ASTC,

@@ -34,6 +34,8 @@ _ABOUT: dict[str, tuple[str, str]] = {
     "etc2-rgba": ("colour with soft alpha", "the colour of ETC2 RGB"),
     "eac-r11": ("one channel: masks, heights", "keeps one channel only"),
     "eac-rg11": ("normals, or two masks", "keeps two channels: the third is rebuilt"),
+    "eac-r11-signed": ("one channel on both sides of 0", "keeps one channel, from -1 to 1"),
+    "eac-rg11-signed": ("directions on both sides of 0", "keeps two channels, from -1 to 1"),
     "astc": ("colour, alpha and normals", "large blocks blur what is fine"),
 }
 _NEEDED = {

@@ -238,7 +238,7 @@ def resolve(
     as_stored = (caps == _NOT_CUT) & (ruled.rule == _NOT_CUT) & (settings[SetLevels] == _NOT_CUT)
     levels = np.where(as_stored, stored, 0)
     levels = np.where(settings[SetLevels] == 0, 1, levels)
-    arrival = arrive(target, ruled.width, ruled.height, levels, formats)
+    arrival = arrive(target, ruled.width, ruled.height, levels, formats, inventory.column("slices"))
     shares = shares or PackedShares(inventory)
     package = _packed(inventory, target, arrival, formats, shares)
     plan = Plan(
@@ -301,7 +301,7 @@ def _climb(plan: Plan, row: int) -> tuple[tuple[Rung, ...], tuple[str, ...]]:
     def weigh(width: int, height: int, name: str, one_level: bool = False) -> int:
         held = FORMATS[name] if target.decodes(FORMATS[name]) else FORMATS[FORMATS[name].expands_to]
         count = 1 if one_level else (texture.levels if texture.format else max(width, height).bit_length())
-        return held.chain_bytes(width, height, count)
+        return held.chain_bytes(width, height, count, layers=texture.slices)
 
     width, height = texture.width, texture.height
     rungs = [Rung(f"Source, {natural.label}", width, height, weigh(width, height, natural.name))]

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from math import inf
 
 from oaktrim.core.codecs.effort import EncodeOptions
-from oaktrim.core.codecs.texture import EncodedTexture, decode_level, encode_texture
+from oaktrim.core.codecs.texture import EncodedTexture, decode_level, encode_texture, stack_textures
 from oaktrim.core.errors import OakTrimError
 from oaktrim.core.files.pictures import MAX_PIXELS, decode_picture, parse_texture
 from oaktrim.core.formats.catalogue import Alpha, format_named
@@ -51,24 +51,31 @@ class Made:
 
 
 def read_source(inventory: Inventory, row: int, max_pixels: int = MAX_PIXELS) -> Image:
-    """Return the source picture of a texture, its code values read as its role wants them."""
+    """Return the source picture of a texture, the first of several, its code values read as its role wants them."""
     texture = inventory.textures[row]
     file = inventory.root / texture.path if IMAGE_MARK in texture.path else file_of(inventory.root, texture.path)
-    image = decode_picture(source_bytes(inventory.root, texture.path), file, max_pixels)
+    return _as_used(decode_picture(source_bytes(inventory.root, texture.path), file, max_pixels), inventory, row)
+
+
+def _as_used(image: Image, inventory: Inventory, row: int) -> Image:
     return image if image.is_float else image.read_as(inventory.roles[row].role.transfer)
+
+
+def _container(inventory: Inventory, texture: TextureFacts, max_pixels: int) -> EncodedTexture:
+    file = file_of(inventory.root, texture.path)
+    return parse_texture(source_bytes(inventory.root, texture.path), file, max_pixels)
 
 
 def _stored(inventory: Inventory, texture: TextureFacts, recipe: Recipe, max_pixels: int) -> EncodedTexture | None:
     """Return the file's own blocks where the recipe only leaves out levels, or nothing."""
     if not texture.format or texture.format != recipe.format:
         return None
-    file = file_of(inventory.root, texture.path)
-    whole = parse_texture(source_bytes(inventory.root, texture.path), file, max_pixels)
+    whole = _container(inventory, texture, max_pixels)
     for first in range(len(whole.levels)):
         fits = level_size(whole.width, whole.height, first) == (recipe.width, recipe.height)
         if fits and first + recipe.levels <= len(whole.levels):
             levels = whole.levels[first : first + recipe.levels]
-            return EncodedTexture(whole.format, recipe.width, recipe.height, whole.transfer, levels)
+            return replace(whole, width=recipe.width, height=recipe.height, levels=levels)
     return None
 
 
@@ -85,7 +92,17 @@ def make_texture(
     kept = _stored(inventory, texture, recipe, max_pixels)
     if kept is not None:
         return Made(kept, None)
-    image = read_source(inventory, row, max_pixels)
+    if texture.slices == 1:
+        return (yield from _make_picture(inventory, row, read_source(inventory, row, max_pixels), recipe, threads))
+    whole = _container(inventory, texture, max_pixels)
+    parts = []
+    for place in range(whole.slices):
+        image = _as_used(decode_level(whole, 0, place), inventory, row)
+        parts.append((yield from _make_picture(inventory, row, image, recipe, threads)))
+    return Made(stack_textures([part.encoded for part in parts], whole.faces), parts[0].reference)
+
+
+def _make_picture(inventory: Inventory, row: int, image: Image, recipe: Recipe, threads: int | None) -> Task[Made]:
     normals = inventory.roles[row].role is Role.NORMAL and len(image.channels) >= 3
     image = resample(image, recipe.width, recipe.height, Resampling(recipe.filter, normals=normals), threads)
     levels = make_levels(image, recipe.levels, Resampling(MIP_FILTER, normals=normals), threads)
@@ -93,5 +110,5 @@ def make_texture(
     try:
         encoded = yield from encode_texture(levels, format_named(recipe.format), options)
     except OakTrimError as error:
-        raise type(error)(f"{texture.path}: {error}") from error
+        raise type(error)(f"{inventory.textures[row].path}: {error}") from error
     return Made(encoded, levels[0])

@@ -154,7 +154,7 @@ def _packing_name(target: Target) -> str:
 def memory_on(target: Target, texture: EncodedTexture) -> int:
     """Return the bytes that an encoded texture takes on a target, expansion counted."""
     held = texture.format if target.decodes(texture.format) else FORMATS[texture.format.expands_to]
-    return held.chain_bytes(texture.width, texture.height, len(texture.levels))
+    return held.chain_bytes(texture.width, texture.height, len(texture.levels), texture.faces, texture.layers)
 
 
 def _ship_one(plan: Plan, item: Item, out: Path, max_pixels: int) -> Entry:

@@ -85,11 +85,14 @@ def _texture(data: bytes, path: str, seen: Seen, max_pixels: int) -> tuple[Textu
     sample = sample_of(image)
     natural = head.format or natural_format(head.channels, head.bit_depth, head.floating)
     looks = _looks(image, pixel_facts(image))
+    if head.slices > 1:
+        # Only the first picture was looked at: the others may differ.
+        looks["pixels"] = content
     looks["packed"] = {FIRST: packed_share(sample.pieces[0], natural, PACKINGS[FIRST])}
     facts = TextureFacts(
         path, seen.file_bytes if path == seen.path else len(data), seen.file_time, content, head.kind, head.width,
         head.height, head.channels, head.bit_depth, head.floating, head.levels, head.format, head.profile,
-        **looks,  # type: ignore[arg-type]
+        slices=head.slices, **looks,  # type: ignore[arg-type]
     )  # fmt: skip
     return facts, sample
 

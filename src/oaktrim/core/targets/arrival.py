@@ -78,7 +78,7 @@ def _nearest_power(side: Ints) -> Ints:
     return np.where(side - below <= 2 * below - side, below, 2 * below)
 
 
-def arrive(target: Target, width: Ints, height: Ints, levels: Ints, formats: Ints) -> Arrival:
+def arrive(target: Target, width: Ints, height: Ints, levels: Ints, formats: Ints, slices: Ints | int = 1) -> Arrival:
     """Return what a target makes of textures.
 
     Parameters
@@ -86,6 +86,7 @@ def arrive(target: Target, width: Ints, height: Ints, levels: Ints, formats: Int
     width, height : pixels as sent
     levels : wanted; 0 for as many as the size has
     formats : places in the catalogue's order
+    slices : pictures that each texture holds
     """
     longest = target.limits.longest_side
     over = np.zeros(len(width), np.bool_) if longest is None else np.maximum(width, height) > longest
@@ -113,10 +114,10 @@ def arrive(target: Target, width: Ints, height: Ints, levels: Ints, formats: Int
         kept = np.where(powers, kept, 1)
     decodes = np.array([target.decodes(row) for row in _ROWS])
     expanded = ~decodes[formats]
-    stored = _weigh(width, height, kept, formats)
+    stored = _weigh(width, height, kept, formats) * slices
     memory = stored.copy()
     if expanded.any():
-        memory[expanded] = _weigh(*(c[expanded] for c in (width, height, kept, _EXPANDED[formats])))
+        memory = np.where(expanded, _weigh(width, height, kept, _EXPANDED[formats]) * slices, stored)
     return Arrival(
         width, height, kept, shrunk, resampled, levels_lost, refused, expanded,
         stored=stored, memory=memory,

@@ -45,7 +45,7 @@ def format_not_everywhere(ground: Ground) -> Iterator[Finding]:
     missing = np.array([1 - target.share_of(row) for row in FORMATS.values()])[ground.formats]
     for row, texture in ground.each((missing > 0) & ~ground.arrival.expanded):
         held = ground.format(row)
-        plain = FORMATS[held.expands_to].chain_bytes(*ground.size(row), int(ground.arrival.levels[row]))
+        plain = ground.memory_as(row, FORMATS[held.expands_to])
         yield ground.finding(
             "format-not-everywhere",
             Severity.NOTE,

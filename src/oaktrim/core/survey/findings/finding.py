@@ -111,7 +111,7 @@ class Ground:
         held = self.format(row)
         if not self.target.decodes(held):
             held = FORMATS[held.expands_to]
-        return held.chain_bytes(width, height, level_count(width, height))
+        return held.chain_bytes(width, height, level_count(width, height), layers=self.inventory.textures[row].slices)
 
     def saved_at_side(self, row: int, side: int) -> int:
         """Return the bytes that a cap would save."""
@@ -125,8 +125,12 @@ class Ground:
 
     def saved_as(self, row: int, format_name: str) -> int:
         """Return the bytes that a texture would save in another format that the target has."""
-        smaller = FORMATS[format_name].chain_bytes(*self.size(row), int(self.arrival.levels[row]))
-        return max(0, self.memory(row) - smaller)
+        return max(0, self.memory(row) - self.memory_as(row, FORMATS[format_name]))
+
+    def memory_as(self, row: int, texture_format: TextureFormat) -> int:
+        """Return the bytes that a texture would take in another format."""
+        slices = self.inventory.textures[row].slices
+        return texture_format.chain_bytes(*self.size(row), int(self.arrival.levels[row]), layers=slices)
 
     def usable(self, *names: str) -> str | None:
         """Return the first of some formats that the target decodes."""

@@ -67,7 +67,7 @@ def rest_pays(plan: Plan, family: Hardware) -> str:
     a = plan.arrival
     plain = sum(
         FORMATS[FORMATS[ORDER[plan.formats[row]]].expands_to].chain_bytes(
-            int(a.width[row]), int(a.height[row]), int(a.levels[row])
+            int(a.width[row]), int(a.height[row]), int(a.levels[row]), layers=plan.inventory.textures[row].slices
         )
         for row in np.flatnonzero(inside)
     )
