@@ -309,3 +309,35 @@ def test_a_loss_packs_tighter_and_is_a_cut(tmp_path):
     assert len(files[0]) == len(files[1])
     packed = [len(zlib.compress(data, 9)) for data in files]
     assert packed[1] < 0.95 * packed[0]
+
+
+def test_fit_writes_cuts_that_hold(art, tmp_path):
+    job = tmp_path / "yard.oak"
+    save_job(new_job(art), job, art)
+    before = job.read_bytes()
+    dry = run("fit", job, "--target", "pocket", "--line", "memory=20KiB", "--dry-run")
+    assert job.read_bytes() == before
+    assert "wall_base.png" in dry
+    assert "spared" in dry or "spare" in dry, "it says why not better"
+    run("fit", job, "--target", "pocket", "--line", "memory=20KiB")
+    memory = next(
+        limit["value"]
+        for target in json.loads(run("survey", job, "--target", "pocket", "--as", "json"))["targets"]
+        for limit in target["limits"]
+        if limit["line"] == "memory"
+    )
+    assert memory <= 20 * 1024
+    said = run("fit", job, "--target", "pocket", "--line", "memory=2KiB", "--lock", "role:normal", status=1)
+    assert "memory" in said
+    assert "1 textures are locked" in said
+    assert "lines are memory" in run("fit", job, "--target", "pocket", "--line", "fuel=2KiB", status=2)
+
+
+def test_cubes_and_arrays(tmp_path):
+    faces = [put(tmp_path, f"face{k}.png", size=(32, 32)) for k in range(6)]
+    run("encode", *faces, "--format", "rgb8", "--stack", "cube", "--out", tmp_path / "out")
+    run("decode", tmp_path / "out" / "face0.ktx2", "--slice", "4", "--out", tmp_path / "back.png")
+    assert np.array_equal(decoded(tmp_path / "back.png"), decoded(faces[4]))
+    assert "whole cubes" in run(
+        "encode", *faces[:5], "--format", "rgb8", "--stack", "cube", "--out", tmp_path / "out", status=2
+    )

@@ -11,6 +11,7 @@ from oaktrim import __version__
 from oaktrim.cli.console import fail, run
 from oaktrim.cli.convert import decode, encode, measure
 from oaktrim.cli.example import example
+from oaktrim.cli.fit import fit
 from oaktrim.cli.formats import formats
 from oaktrim.cli.job import cut, job_group, role_rules, roles
 from oaktrim.cli.ship import ship
@@ -41,7 +42,8 @@ def prepare() -> None:
 
 
 _COMMANDS = (
-    open_path, demo, example, survey, job_group, cut, roles, role_rules, ship, encode, decode, measure, formats, targets, prepare,
+    open_path, demo, example, survey, job_group, cut, roles, role_rules, fit, ship,
+    encode, decode, measure, formats, targets, prepare,
 )  # fmt: skip
 for command in _COMMANDS:
     commands.add_command(command)

@@ -7,7 +7,7 @@ from math import inf, log10
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.ndimage import correlate1d
+from scipy.ndimage import correlate1d, maximum_filter1d
 
 from oaktrim.core.errors import Unsupported
 from oaktrim.core.pixels.image import Image, to_rgba
@@ -17,7 +17,7 @@ _WINDOW = 11
 _SIGMA = 1.5
 _K1, _K2 = 0.01, 0.03
 # Luma weights of ITU-R BT.709, item 3.2, on code values.
-_LUMA = np.array([0.2126, 0.7152, 0.0722])
+LUMA = np.array([0.2126, 0.7152, 0.0722])
 
 
 @dataclass(frozen=True, slots=True)
@@ -107,10 +107,50 @@ def compare(a: Image, b: Image) -> Comparison:
         raise Unsupported(f"only images of one size can be measured against each other; these are {sizes}")
     squares = mean_square(a, b)
     wide_a, wide_b = (to_rgba(i, np.float32).astype(np.float64) for i in (a, b))
-    luma_a, luma_b = wide_a[..., :3] @ _LUMA, wide_b[..., :3] @ _LUMA
+    luma_a, luma_b = wide_a[..., :3] @ LUMA, wide_b[..., :3] @ LUMA
     return Comparison(
         psnr={name: decibels(float(squares[i])) for i, name in enumerate("RGBA")},
         psnr_rgb=decibels(float(squares[:3].mean())),
         ssim=ssim(luma_a, luma_b),
         largest_error=float(np.abs(wide_a - wide_b).max()),
     )
+
+
+# A gradient is smooth where neighbours differ by at most so many codes, and says something from so many codes over a window on.
+# A window is banded where nothing changes in it, or one step of some size makes up most of its change.
+_BAND_WINDOW, _GENTLE, _CLIMB, _STEP = 8, 2.0, 2.0, 2.5
+
+
+def gradients_lost(a: NDArray[np.floating], b: NDArray[np.floating]) -> float:
+    """Return which share of the smooth gradients of plane `a` stand in `b` as bands: flat, or in one step; 0 without any.
+
+    Parameters
+    ----------
+    a, b : ndarray, shape (H, W), code values in 0..255
+    """
+    smooth = lost = 0
+    for axis in (0, 1):
+        if a.shape[axis] <= _BAND_WINDOW:
+            continue
+        steps_a, steps_b = np.diff(a, axis=axis), np.diff(b, axis=axis)
+        climb, travel = _windows(steps_a, axis), _windows(np.abs(steps_b), axis)
+        place = [slice(None), slice(None)]
+        place[axis] = slice(_BAND_WINDOW // 2, _BAND_WINDOW // 2 + climb.shape[axis])
+        largest_a, largest_b = (
+            maximum_filter1d(np.abs(s), _BAND_WINDOW, axis)[tuple(place)] for s in (steps_a, steps_b)
+        )
+        gentle = (np.abs(climb) >= _CLIMB) & (largest_a <= _GENTLE)
+        banded = (travel < 0.25 * np.abs(climb)) | ((largest_b >= _STEP) & (largest_b > 0.7 * travel))
+        smooth += int(gentle.sum())
+        lost += int((gentle & banded).sum())
+    return lost / smooth if smooth else 0.0
+
+
+def _windows(steps: NDArray[np.floating], axis: int) -> NDArray[np.floating]:
+    """Return the sum over each window of steps."""
+    sums = np.cumsum(steps, axis=axis)
+    start = np.concatenate([np.zeros_like(np.take(sums, [0], axis)), sums], axis=axis)
+    count = start.shape[axis] - _BAND_WINDOW
+    after = np.take(start, np.arange(_BAND_WINDOW, _BAND_WINDOW + count), axis)
+    climbs: NDArray[np.floating] = after - np.take(start, np.arange(count), axis)
+    return climbs

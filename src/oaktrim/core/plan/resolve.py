@@ -254,14 +254,35 @@ def resolve(
 
 def recipe_key(plan: Plan, row: int) -> str:
     """Return all that decides what a texture's shipped file holds and how it packs, as text."""
-    a, target = plan.arrival, plan.target
+    return key_as(plan, row, plan.arrival, ORDER[plan.formats[row]])
+
+
+def key_as(plan: Plan, row: int, arrival: Arrival, name: str) -> str:
+    """Return the key of a texture that ships at another size or in another format than its plan says."""
+    target = plan.target
     parts = (
-        plan.inventory.textures[row].content, plan.inventory.roles[row].role.value, ORDER[plan.formats[row]],
-        a.width[row], a.height[row], a.levels[row], plan.settings[SetEffort][row], plan.settings[SetFilter][row],
-        plan.settings[SetLoss][row],
+        plan.inventory.textures[row].content, plan.inventory.roles[row].role.value, name,
+        arrival.width[row], arrival.height[row], arrival.levels[row], plan.settings[SetEffort][row],
+        plan.settings[SetFilter][row], plan.settings[SetLoss][row],
         target.container, target.packing.method, target.packing.level,
     )  # fmt: skip
     return " ".join(str(part) for part in parts)
+
+
+def weigh_as(plan: Plan, sides: Ints, formats: Ints, shares: PackedShares) -> tuple[Arrival, Ints]:
+    """Return how a plan's textures would arrive under a cap each and in another format, and their bytes in the package.
+
+    Parameters
+    ----------
+    sides : longest side of each, 0 where it ships as the plan says
+    formats : places in the catalogue's order
+    """
+    inventory, a = plan.inventory, plan.arrival
+    capped = fit_side(inventory.width, inventory.height, np.maximum(1, sides))
+    width, height = (np.where(sides > 0, small, now) for small, now in zip(capped, (a.width, a.height), strict=True))
+    levels = np.where((sides > 0) & (plan.settings[SetLevels] != 0), 0, a.levels)
+    arrival = arrive(plan.target, width, height, levels, formats, inventory.column("slices"))
+    return arrival, _packed(inventory, plan.target, arrival, formats, shares)
 
 
 def scales_of(inventory: Inventory, arrival: Arrival) -> Ints:

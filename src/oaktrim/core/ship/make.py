@@ -80,9 +80,18 @@ def _stored(inventory: Inventory, texture: TextureFacts, recipe: Recipe, max_pix
 
 
 def make_texture(
-    inventory: Inventory, row: int, recipe: Recipe, max_pixels: int = MAX_PIXELS, threads: int | None = None
+    inventory: Inventory,
+    row: int,
+    recipe: Recipe,
+    max_pixels: int = MAX_PIXELS,
+    threads: int | None = None,
+    source: Image | None = None,
 ) -> Task[Made]:
     """Make one texture: read, resample, make levels, encode.
+
+    Parameters
+    ----------
+    source : what `read_source` returns for it, where that is at hand
 
     Raises
     ------
@@ -93,7 +102,8 @@ def make_texture(
     if kept is not None:
         return Made(kept, None)
     if texture.slices == 1:
-        return (yield from _make_picture(inventory, row, read_source(inventory, row, max_pixels), recipe, threads))
+        image = source or read_source(inventory, row, max_pixels)
+        return (yield from _make_picture(inventory, row, image, recipe, threads))
     whole = _container(inventory, texture, max_pixels)
     parts = []
     for place in range(whole.slices):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
+from numpy.typing import NDArray
 
 from oaktrim.core.errors import OakTrimError
 from oaktrim.core.files.pictures import MAX_PIXELS, pack_texture
@@ -16,13 +17,24 @@ from oaktrim.core.survey.sample import pack_bytes
 _KEEP_EVERY = 8
 
 
-def measure_packages(plan: Plan, shares: PackedShares, cache: SurveyCache, max_pixels: int = MAX_PIXELS) -> Task[int]:
+def measure_packages(
+    plan: Plan,
+    shares: PackedShares,
+    cache: SurveyCache,
+    max_pixels: int = MAX_PIXELS,
+    among: NDArray[np.int64] | None = None,
+) -> Task[int]:
     """Replace a plan's estimates by measured sizes, the largest first, on one thread; return how many were measured.
 
     Sizes go into `shares` and into the cache as they become known, so closing the generator loses little. What cannot
     be made stays an estimate; shipping will say why.
+
+    Parameters
+    ----------
+    among : rows to measure, all by default
     """
-    rows = [int(row) for row in np.argsort(-plan.package, kind="stable") if not plan.measured[row]]
+    wanted = np.ones(len(plan.package), np.bool_) if among is None else np.isin(np.arange(len(plan.package)), among)
+    rows = [int(row) for row in np.argsort(-plan.package, kind="stable") if wanted[row] and not plan.measured[row]]
     fresh: dict[str, int] = {}
     done = 0
     try:

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import sqlite3
 import time
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from contextlib import closing
 from pathlib import Path
+from typing import Any
 
 import lz4.frame
 import msgspec
@@ -24,6 +25,7 @@ _TABLES = f"""
 create table if not exists facts_{_VERSION} (root text, path text, facts blob, primary key (root, path)) without rowid;
 create table if not exists sample_{_VERSION} (content text primary key, pieces blob, thumbnail blob, kept integer);
 create table if not exists measured_{_VERSION} (recipe text primary key, bytes integer) without rowid;
+create table if not exists losses_{_VERSION} (recipe text primary key, steps real) without rowid;
 """
 DEFAULT_LIMIT = "2 GiB"
 
@@ -137,17 +139,31 @@ class SurveyCache:
 
     def measured(self) -> dict[str, int]:
         """Return the packed sizes that were measured, by recipe."""
-        try:
-            with self._open() as connection:
-                return dict(connection.execute(f"select recipe, bytes from measured_{_VERSION}").fetchall())
-        except (sqlite3.Error, OSError):
-            return {}
+        return self._known(f"select recipe, bytes from measured_{_VERSION}")
 
     def keep_measured(self, sizes: dict[str, int]) -> None:
         """Keep packed sizes by recipe."""
+        self._keep(f"insert or replace into measured_{_VERSION} values (?, ?)", sizes)
+
+    def losses(self) -> dict[str, float]:
+        """Return how far recipes were seen to differ from their sources, by recipe."""
+        return self._known(f"select recipe, steps from losses_{_VERSION}")
+
+    def keep_losses(self, steps: dict[str, float]) -> None:
+        """Keep how far recipes were seen to differ."""
+        self._keep(f"insert or replace into losses_{_VERSION} values (?, ?)", steps)
+
+    def _known(self, query: str) -> dict[str, Any]:
+        try:
+            with self._open() as connection:
+                return dict(connection.execute(query).fetchall())
+        except (sqlite3.Error, OSError):
+            return {}
+
+    def _keep(self, query: str, rows: Mapping[str, float]) -> None:
         try:
             with self._open() as connection, connection:
-                connection.executemany(f"insert or replace into measured_{_VERSION} values (?, ?)", list(sizes.items()))
+                connection.executemany(query, list(rows.items()))
         except (sqlite3.Error, OSError):
             return
 
@@ -176,6 +192,7 @@ def _trim(connection: sqlite3.Connection, limit: int) -> int:
             with connection:
                 connection.execute(f"delete from facts_{_VERSION}")
                 connection.execute(f"delete from measured_{_VERSION}")
+                connection.execute(f"delete from losses_{_VERSION}")
             break
         gone += lost
     connection.execute("pragma incremental_vacuum").fetchall()

@@ -1,0 +1,140 @@
+"""`oak-trim fit`: the cuts that bring a job within a target's limits at the least visible loss."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+import numpy as np
+
+from oaktrim.cli.console import EXIT_OVER, console, fail, run, table
+from oaktrim.cli.sources import Source, source_at
+from oaktrim.core.errors import shown
+from oaktrim.core.formats.catalogue import FORMATS
+from oaktrim.core.job.document import save_job
+from oaktrim.core.plan.packing import PackedShares
+from oaktrim.core.plan.query import Assets, select
+from oaktrim.core.plan.resolve import Plan, resolve
+from oaktrim.core.plan.verdict import findings_of
+from oaktrim.core.proof.fit import Fit, propose, why, with_fit
+from oaktrim.core.proof.problem import floors_of
+from oaktrim.core.survey.cache import SurveyCache
+from oaktrim.core.survey.scan import scan
+from oaktrim.core.targets.target import BYTE_LINES, Target, parse_bytes
+from oaktrim.core.units import bytes_text
+
+
+def limits_for(target: Target, lines: tuple[str, ...]) -> dict[str, int]:
+    """Return the limits in bytes of a target, those of `lines` ("memory=160MiB") in the place of its own."""
+    limits = dict(target.limit_bytes)
+    for text in lines:
+        name, mark, size = text.partition("=")
+        if not mark or name not in BYTE_LINES:
+            raise fail(
+                f"--line {text!r}: write a line and its limit, as memory=160MiB; lines are {', '.join(BYTE_LINES)}"
+            )
+        try:
+            limits[name] = parse_bytes(size)
+        except ValueError as error:
+            raise fail(f"--line {text!r}: {error}") from error
+    return limits
+
+
+def locked_by(plan: Plan, filters: tuple[str, ...]) -> np.ndarray:
+    """Return which textures some filter keeps, as a column."""
+    locked = np.zeros(len(plan.formats), np.bool_)
+    if filters:
+        assets = Assets(resolve(plan.inventory, plan.target), plan, findings_of(plan))
+        for text in filters:
+            locked |= np.asarray(select(text, assets))[: len(locked)]
+    return locked
+
+
+@click.command()
+@click.argument("path", metavar="JOB", type=click.Path(path_type=Path, dir_okay=False, exists=True))
+@click.option("--target", "name", required=True, metavar="ID", help="The target whose limits are to be met.")
+@click.option(
+    "--line", "lines", multiple=True, metavar="LINE=SIZE", help="A limit other than the target's: memory=160MiB."
+)
+@click.option("--lock", "locks", multiple=True, metavar="FILTER", help="Textures that are not to be touched.")
+@click.option("--dry-run", is_flag=True, help="Print the plan, and leave the job as it is.")
+def fit(path: Path, name: str, lines: tuple[str, ...], locks: tuple[str, ...], dry_run: bool) -> None:
+    """Find the cuts that meet every limit of a target at the least visible loss, and write them into JOB.
+
+    Loss is measured on real encodes; what is proposed has really been made and packed. Exit status: 0 when every limit is
+    met; 1 when one cannot be, with which, by how much and what is locked; 2 when JOB cannot be read.
+    """
+    source = source_at(path)
+    target = source.job.target(name)
+    limits = limits_for(target, lines)
+    if not limits:
+        raise fail(f"{target.name} has no limit in bytes; give one with --line")
+    cache = SurveyCache()
+    inventory = run(scan(source.root, source.job.scan_settings, cache))
+    shares = PackedShares(inventory)
+    shares.take_measured(cache.measured())
+    plan = resolve(inventory, target, source.job.cuts, shares, source.job.role_rules)
+    locked = locked_by(plan, locks)
+    floors = floors_of(source.job.role_rules, target)
+    found = run(propose(plan, shares, cache, limits, locked, floors, source.job.max_pixels))
+    if found.solution is None:
+        _print_missing(found, limits)
+        raise SystemExit(EXIT_OVER)
+    _print_plan(found, limits)
+    if not dry_run:
+        _write(found, source, path)
+
+
+def _print_missing(found: Fit, limits: dict[str, int]) -> None:
+    locked = f"; {found.problem.locked} textures are locked" if found.problem.locked else ""
+    for line, by in found.missing.items():
+        click.echo(
+            f"oak-trim: {line}: {bytes_text(by)} over {bytes_text(limits[line])} even with everything at its least{locked}",
+            err=True,
+        )
+    if not found.missing:
+        click.echo(f"oak-trim: each limit can be met, but not all of them together{locked}", err=True)
+
+
+def _print_plan(found: Fit, limits: dict[str, int]) -> None:
+    problem, solution = found.problem, found.solution
+    assert solution is not None
+    rows = []
+    for group in found.changed():
+        pick = int(solution.picks[group])
+        first = int(problem.choices.first[group])
+        option, now, row = problem.option(pick), problem.option(first), problem.groups[group].rows[0]
+        arrival = problem.plan.arrival
+        side = max(int(arrival.width[row]), int(arrival.height[row]))
+        more = len(problem.groups[group].rows) - 1
+        cells = [bytes_text(int(cost)) for cost in problem.choices.cost[:, first] - problem.choices.cost[:, pick]]
+        rows.append(
+            (
+                problem.plan.inventory.textures[row].path + (f" and {more} alike" if more else ""),
+                f"{side} {FORMATS[now.format].label}",
+                f"{option.side or side} {FORMATS[option.format].label}",
+                *cells,
+                f"{problem.steps(pick):.2f}",
+            )
+        )
+    heads = ["texture", "now", "proposed", *(f"{line} saved" for line in problem.lines), "steps seen"]
+    console().print(table(heads, rows, right=tuple(range(3, 4 + len(problem.lines)))))
+    click.echo("Why not better:")
+    for group in found.changed():
+        click.echo(f"  {problem.plan.inventory.textures[problem.groups[group].rows[0]].path}: {why(found, group)}")
+    for line in problem.lines:
+        total = problem.total(solution.picks, line)
+        click.echo(
+            f"{line}: {bytes_text(problem.plan.total(line))} becomes {bytes_text(total)} of {bytes_text(limits[line])}"
+        )
+    click.echo(
+        f"visible loss {solution.loss:.3f}; at least {solution.bound:.3f} whatever is chosen ({solution.gap * 100:.2f} % apart)"
+    )
+
+
+def _write(found: Fit, source: Source, path: Path) -> None:
+    groups = found.changed()
+    job = with_fit(source.job, found, groups)
+    save_job(job, path, source.root)
+    changed = sum(len(found.problem.groups[group].rows) for group in groups)
+    click.echo(f"{shown(path)}: {changed} textures cut, {len(job.cuts)} cuts in all")

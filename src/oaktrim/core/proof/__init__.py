@@ -1,0 +1,1 @@
+"""Proof: what a cut costs to the eye, and which cuts meet a budget at the least cost."""

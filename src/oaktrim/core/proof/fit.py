@@ -1,0 +1,195 @@
+"""Fit to budget: the cuts that meet every limit of a target at the least visible loss.
+
+What a choice costs is first known from tiles; those that are chosen are then really made, and what came out takes the place of what
+was expected, until the choice stands.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+from oaktrim.core.errors import OakTrimError
+from oaktrim.core.files.pictures import MAX_PIXELS
+from oaktrim.core.formats.catalogue import FORMATS, ORDER
+from oaktrim.core.job.document import Job
+from oaktrim.core.plan.budget import Choices, Solution, shortfalls, solve
+from oaktrim.core.plan.cuts import Cap, Cut, Drop, SetFormat
+from oaktrim.core.plan.packing import PackedShares
+from oaktrim.core.plan.resolve import Plan, Recipe, missing_of, weigh_as
+from oaktrim.core.progress import Progress, Task
+from oaktrim.core.proof.measures import FEW
+from oaktrim.core.proof.problem import Problem, pose
+from oaktrim.core.proof.tiles import measure
+from oaktrim.core.proof.trial import try_recipe
+from oaktrim.core.ship.weighing import measure_packages
+from oaktrim.core.survey.cache import SurveyCache
+from oaktrim.core.survey.roles import Role
+from oaktrim.core.targets.arrival import FORMAT_INDEX
+
+# How often choices are made and decided on again at most.
+_ROUNDS = 30
+
+
+@dataclass(frozen=True, eq=False)
+class Fit:
+    """What is proposed; `solution` is None where no choices meet the limits, and `missing` says by how many bytes a line."""
+
+    problem: Problem
+    solution: Solution | None
+    missing: dict[str, int]
+
+    def changed(self) -> list[int]:
+        """Return the groups for which something else is proposed than what ships now, the most visible loss first."""
+        if self.solution is None:
+            return []
+        problem, picks = self.problem, self.solution.picks
+        groups = np.flatnonzero(picks != problem.choices.first[:-1])
+        return sorted((int(g) for g in groups), key=lambda g: (-problem.steps(int(picks[g])), g))
+
+
+def fit(problem: Problem) -> Fit:
+    """Return the choices that meet the limits at the least loss; every choice must have been measured."""
+    missing = shortfalls(problem.choices, problem.room)
+    if missing.any():
+        short = {line: int(by) for line, by in zip(problem.lines, missing, strict=True) if by}
+        return Fit(problem, None, short)
+    return Fit(problem, solve(problem.choices, problem.room), {})
+
+
+def confirm(found: Fit, shares: PackedShares, cache: SurveyCache, max_pixels: int = MAX_PIXELS) -> Task[Fit]:
+    """Make what is proposed, put what came out in the place of what was expected, and decide again, until it stands."""
+    known = cache.losses()
+    for turn in range(_ROUNDS):
+        if found.solution is None:
+            return found
+        problem, picks = found.problem, found.solution.picks
+        weighed = "package" in problem.lines
+        kept = set() if weighed else set(problem.choices.first.tolist())
+        due = [int(c) for c in picks if not problem.exact[c] and int(c) not in kept]
+        if not due:
+            return found
+        loss, exact, cost = problem.choices.loss.copy(), problem.exact.copy(), problem.choices.cost.copy()
+        for done, choice in enumerate(due):
+            group = problem.groups[int(problem.choices.texture[choice])]
+            path = problem.plan.inventory.textures[group.rows[0]].path
+            yield Progress(done, len(due), f"making {path}" + (f", round {turn + 1}" if turn else ""))
+            steps, size = yield from _made(problem, choice, known, shares, cache, max_pixels)
+            exact[choice] = True
+            if steps is not None:
+                loss[choice] = group.weight * steps**2
+            if size is not None and weighed:
+                cost[problem.lines.index("package"), choice] = size * len(group.rows)
+        measured = replace(problem, choices=Choices(problem.choices.first, loss, cost), exact=exact)
+        found = fit(measured)
+    return found
+
+
+def _made(
+    problem: Problem, choice: int, known: dict[str, float], shares: PackedShares, cache: SurveyCache, max_pixels: int
+) -> Task[tuple[float | None, int | None]]:
+    """Return the steps and the packed bytes of a choice really made; nothing where it cannot be."""
+    row, key = problem.groups[int(problem.choices.texture[choice])].rows[0], problem.keys[choice]
+    size = shares.measured.get(row, {}).get(key)
+    if key in known and size is not None:
+        return known[key], size
+    try:
+        trial = yield from try_recipe(problem.plan, row, recipe_of(problem, choice), FEW, max_pixels)
+    except (OakTrimError, MemoryError):
+        return None, None
+    known[key] = trial.quality.steps
+    cache.keep_losses({key: trial.quality.steps})
+    cache.keep_measured({key: trial.package})
+    shares.take_measured({key: trial.package})
+    return trial.quality.steps, trial.package
+
+
+def recipe_of(problem: Problem, choice: int) -> Recipe:
+    """Return the recipe of a choice for the first of its textures."""
+    row, option = problem.groups[int(problem.choices.texture[choice])].rows[0], problem.option(choice)
+    plan = problem.plan
+    sides, formats = np.zeros(len(plan.formats), np.int64), plan.formats.copy()
+    sides[row], formats[row] = option.side, FORMAT_INDEX[option.format]
+    arrival, _ = weigh_as(plan, sides, formats, PackedShares(plan.inventory))
+    return replace(
+        plan.recipe(row), width=int(arrival.width[row]), height=int(arrival.height[row]),
+        levels=int(arrival.levels[row]), format=option.format,
+    )  # fmt: skip
+
+
+def with_fit(job: Job, found: Fit, groups: Sequence[int]) -> Job:
+    """Return the job with what is proposed for some groups as cuts on the plan's target."""
+    assert found.solution is not None
+    problem, target = found.problem, found.problem.plan.target.id
+    textures = problem.plan.inventory.textures
+    caps: dict[int, list[str]] = {}
+    formats: dict[str, list[str]] = {}
+    for group in groups:
+        option = problem.option(int(found.solution.picks[group]))
+        for row in problem.groups[group].rows:
+            if option.side:
+                caps.setdefault(option.side, []).append(textures[row].path)
+            if option.format != ORDER[problem.plan.formats[row]]:
+                formats.setdefault(option.format, []).append(textures[row].path)
+    for side in sorted(caps, reverse=True):
+        paths = set(caps[side])
+        job = job.without_change(Drop, paths, target).without_change(Cap, paths, target)
+        job = job.with_cut(Cut(Cap(side), tuple(sorted(paths)), (target,)))
+    for name in sorted(formats, key=ORDER.index):
+        paths = set(formats[name])
+        job = job.without_change(SetFormat, paths, target)
+        job = job.with_cut(Cut(SetFormat(name), tuple(sorted(paths)), (target,)))
+    return job
+
+
+def why(found: Fit, group: int) -> str:
+    """Say why a group's choice was taken, and not the next better one: what that would cost, and what it is worth elsewhere."""
+    assert found.solution is not None
+    problem, pick = found.problem, int(found.solution.picks[group])
+    first, stop = problem.choices.first[group : group + 2]
+    better = [c for c in range(first, stop) if problem.choices.loss[c] < problem.choices.loss[pick] - 1e-12]
+    if not better:
+        return "nothing that it can ship as is nearer to the source"
+    prices = found.solution.prices
+    if not prices.any():
+        return "the limits leave room for it"
+    priced = problem.choices.loss + prices @ problem.choices.cost
+    nearest = min(better, key=lambda c: priced[c])
+    option = problem.option(nearest)
+    more = problem.choices.cost[:, nearest] - problem.choices.cost[:, pick]
+    line = int(np.argmax(prices * np.abs(more)))
+    spared = float(problem.choices.loss[pick] - problem.choices.loss[nearest])
+    elsewhere = float(prices @ more)
+    what = FORMATS[option.format].label + (f" at {option.side}" if option.side else "")
+    times = elsewhere / spared if spared > 0 else 0.0
+    size = f"{more[line] / 1024:+,.0f} KiB of {problem.lines[line]}"
+    return f"{what} is nearer, at {size}: spent elsewhere they spare {times:.1f} times as much"
+
+
+def each_group(found: Fit) -> Iterator[tuple[int, int]]:
+    """Yield each group and the place of its choice."""
+    if found.solution is not None:
+        yield from enumerate(int(pick) for pick in found.solution.picks)
+
+
+def propose(
+    plan: Plan,
+    shares: PackedShares,
+    cache: SurveyCache,
+    limits: dict[str, int],
+    locked: NDArray[np.bool_],
+    floors: dict[Role, int],
+    max_pixels: int = MAX_PIXELS,
+) -> Task[Fit]:
+    """Pose, measure, decide and confirm; see `pose` for what is given."""
+    missing = missing_of(plan, shares)
+    for done, _ in enumerate(shares.measure(missing, cache)):
+        yield Progress(done, len(missing), "packing samples")
+    if "package" in limits:
+        # What may not be touched is weighed before all else: its bytes are not to be had.
+        yield from measure_packages(plan, shares, cache, max_pixels, np.flatnonzero(locked))
+    problem = yield from measure(pose(plan, shares, limits, locked, floors), cache, max_pixels)
+    return (yield from confirm(fit(problem), shares, cache, max_pixels))

@@ -1,0 +1,192 @@
+"""How far what ships is from its source, measured as the role wants: colour to the eye, directions by angle, data by value.
+
+The unit that all roles share is the step that is just noticed. For colour it is 0.02 of OKLab. For normals 2 degrees, and for data
+2 % of the range, are taken as one step: what a lit surface changes by about as much with.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from math import ceil, log2
+
+import numpy as np
+from numpy.typing import NDArray
+
+from oaktrim.core.pixels.image import Image, Transfer, to_depth, to_rgba
+from oaktrim.core.pixels.metrics import LUMA, decibels, gradients_lost, ssim
+from oaktrim.core.pixels.normals import angles_between, rebuild_z
+from oaktrim.core.pixels.perception import Plane, seen_difference
+from oaktrim.core.pixels.transfer import decode_table, linear_to_srgb
+from oaktrim.core.survey.roles import Family, Role
+from oaktrim.core.units import decibels_text
+
+NORMAL_STEP, DATA_STEP = 2.0, 0.02
+# Pictures are compared at no more than this many pixels a side; where many are to be compared, at fewer.
+MOST, FEW = 2048, 1024
+
+
+@dataclass(frozen=True)
+class Region:
+    """A part of the compared frame, and how far it differs, in steps that are just noticed (root of the mean square)."""
+
+    x: int
+    y: int
+    width: int
+    height: int
+    steps: float
+
+
+@dataclass(frozen=True, eq=False)
+class Quality:
+    """What a cut costs.
+
+    Parameters
+    ----------
+    steps : root of the mean square of the map
+    map : steps just noticed at each pixel, (H, W) float32, of the source's frame or of a halving of it
+    scale : pixels of the source to one of the map
+    wanted, got : what was compared, as `working_values` returns it
+    """
+
+    steps: float
+    map: Plane
+    scale: int
+    wanted: Plane
+    got: Plane
+    role: Role
+
+    def worst(self, count: int = 8, side: int = 32) -> list[Region]:
+        """Return the parts that differ most, squares of `side` pixels of the map, the worst first; equal ones are none."""
+        return worst_regions(self.map, count, side)
+
+    def figures(self) -> tuple[tuple[str, str], ...]:
+        """Return names and values in words, those that suit the role."""
+        return _figures(self.wanted, self.got, self.role, self.map)
+
+
+def worst_regions(steps: Plane, count: int, side: int) -> list[Region]:
+    """Return the squares of a map (H, W) with the greatest mean square, the worst first."""
+    height, width = steps.shape
+    down, across = -(-height // side), -(-width // side)
+    rows, columns = np.arange(0, height, side), np.arange(0, width, side)
+    sums = np.add.reduceat(np.add.reduceat(np.square(steps, dtype=np.float64), rows, axis=0), columns, axis=1)
+    counts = np.outer(np.diff(np.append(rows, height)), np.diff(np.append(columns, width)))
+    means = np.sqrt(sums / counts).reshape(down * across)
+    found = []
+    for place in np.argsort(-means, kind="stable")[:count]:
+        y, x = divmod(int(place), across)
+        if means[place] > 1e-4:
+            wide, high = min(side, width - x * side), min(side, height - y * side)
+            found.append(Region(x * side, y * side, wide, high, float(means[place])))
+    return found
+
+
+def reduced(pixels: NDArray[np.floating], times: int) -> Plane:
+    """Return means of squares of `times` pixels of (H, W, C); what is left over at the border is mirrored."""
+    if times == 1:
+        return pixels.astype(np.float32, copy=False)
+    height, width, channels = pixels.shape
+    room = ((0, -height % times), (0, -width % times), (0, 0))
+    whole = np.pad(pixels, room, mode="edge") if any(after for _, after in room) else pixels
+    cut = whole.reshape(whole.shape[0] // times, times, whole.shape[1] // times, times, channels)
+    small: Plane = cut.mean(axis=(1, 3), dtype=np.float32)
+    return small
+
+
+def magnified(pixels: Plane, width: int, height: int) -> Plane:
+    """Return pixels (h, w, C) at a larger size as a GPU magnifies: linear between the centres of texels."""
+    for axis, size in ((0, height), (1, width)):
+        have = pixels.shape[axis]
+        if have == size:
+            continue
+        at = (np.arange(size, dtype=np.float32) + np.float32(0.5)) * np.float32(have / size) - np.float32(0.5)
+        low = np.floor(at).astype(np.int64)
+        part = (at - low).astype(np.float32)
+        shape = (-1, 1, 1) if axis == 0 else (1, -1, 1)
+        first, second = (np.take(pixels, np.clip(low + k, 0, have - 1), axis=axis) for k in (0, 1))
+        pixels = first + (second - first) * part.reshape(shape)
+    return pixels
+
+
+def working_values(image: Image, role: Role) -> Plane:
+    """Return what a role's pixels say, (H, W, 4) float32: linear light and alpha of colour, the values of all else."""
+    if role is Role.NORMAL and image.channels == ("R", "G"):
+        image = rebuild_z(image)
+    if role.transfer is Transfer.LINEAR or image.is_float:
+        return to_rgba(image, np.float32)
+    codes = to_rgba(image, image.pixels.dtype.type)
+    values = decode_table(Transfer.SRGB, image.bit_depth)[codes]
+    values[..., 3] = to_depth(codes[..., 3], np.float32)
+    return values
+
+
+def map_between(a: Plane, b: Plane, role: Role) -> Plane:
+    """Return how far two pictures differ at each pixel, in steps that are just noticed.
+
+    Parameters
+    ----------
+    a, b : as `working_values` returns them, of one size
+    """
+    alpha = np.abs(a[..., 3] - b[..., 3]) / np.float32(DATA_STEP)
+    if role.family in (Family.SURFACE, Family.MASK):
+        steps: Plane = np.abs(a - b).max(axis=2) / np.float32(DATA_STEP)
+        return steps
+    if role is Role.NORMAL:
+        apart = angles_between(a[..., :3], b[..., :3]) / np.float32(NORMAL_STEP)
+    else:
+        # Colour counts as far as something of it covers what is behind.
+        apart = seen_difference(a[..., :3], b[..., :3]) * np.maximum(a[..., 3], b[..., 3])
+    steps = np.hypot(apart, alpha)
+    return steps
+
+
+def frame_scale(width: int, height: int, seen: float = 1.0, most: int = MOST) -> int:
+    """Return by how much pictures of a size are brought down to be compared: to what is seen, and to a bounded size.
+
+    Parameters
+    ----------
+    seen : pixels of the screen to one of the source, at the nearest that it is ever seen; more than 1 counts as 1
+    most : pixels a side
+    """
+    times = max(1.0, 1 / seen if seen > 0 else 1.0, max(width, height) / most)
+    return 1 << ceil(log2(times) - 1e-9) if times > 1 else 1
+
+
+def judge(source: Image, shipped: Image, role: Role, seen: float = 1.0, most: int = MOST) -> Quality:
+    """Measure what ships, level 0 of it, against its source, which may be larger; see `frame_scale`."""
+    scale = frame_scale(*source.size, seen, most)
+    wanted = reduced(working_values(source, role), scale)
+    height, width = wanted.shape[:2]
+    got = working_values(shipped, role)
+    over = max(1, min(got.shape[1] // width, got.shape[0] // height))
+    got = magnified(reduced(got, over), width, height)
+    if "A" not in shipped.channels:
+        got[..., 3] = 1.0
+    if len(shipped.channels) == 1 and role.family is not Family.COLOUR:
+        wanted, got = wanted[..., [0, 0, 0, 3]], got[..., [0, 0, 0, 3]]
+    steps = map_between(wanted, got, role)
+    total = float(np.sqrt(np.mean(np.square(steps, dtype=np.float64))))
+    return Quality(total, steps, scale, wanted, got, role)
+
+
+def _figures(a: Plane, b: Plane, role: Role, steps: Plane) -> tuple[tuple[str, str], ...]:
+    if role is Role.NORMAL:
+        angles = angles_between(a[..., :3], b[..., :3])
+        return (("mean angle", f"{angles.mean():.2f}°"), ("99 % under", f"{np.percentile(angles, 99):.2f}°"))
+    if role.family in (Family.SURFACE, Family.MASK):
+        apart = np.abs(a - b) * 255
+        if not apart.any():
+            return (("largest error", "exact"),)
+        return (
+            ("largest error", f"{apart.max():.1f} of 255"),
+            ("root mean square", f"{np.sqrt(np.mean(np.square(apart))):.2f} of 255"),
+        )
+    codes_a, codes_b = (linear_to_srgb(np.clip(v[..., :3], 0, 1)).astype(np.float32) for v in (a, b))
+    luma_a, luma_b = codes_a @ LUMA, codes_b @ LUMA
+    found = [
+        ("seen, 99 % under", f"{np.percentile(steps, 99):.2f} steps"),
+        ("PSNR", decibels_text(decibels(float(np.mean(np.square(codes_a - codes_b)))))),
+        ("SSIM", f"{ssim(luma_a, luma_b):.4f}"),
+        ("gradients lost", f"{gradients_lost(luma_a * 255, luma_b * 255) * 100:.1f} %"),
+    ]
+    return tuple(found)

@@ -1,0 +1,214 @@
+"""What can be decided when a budget is to be met: for each texture, or several alike, the sizes and formats it could ship as.
+
+Loss is the mean square of steps just noticed, weighted by what a texture is used as, how large it is, and by how many; those with
+the same pixels decide as one and count once.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from math import log2
+
+import numpy as np
+from numpy.typing import NDArray
+
+from oaktrim.core.formats.catalogue import ORDER
+from oaktrim.core.plan.advice import offers
+from oaktrim.core.plan.budget import Choices
+from oaktrim.core.plan.packing import PackedShares
+from oaktrim.core.plan.resolve import Plan, key_as, recipe_key, weigh_as
+from oaktrim.core.plan.rolerules import RoleRule
+from oaktrim.core.proof.trial import BLOCKS
+from oaktrim.core.survey.inventory import Inventory
+from oaktrim.core.survey.roles import Role
+from oaktrim.core.targets.arrival import FORMAT_INDEX, Arrival
+from oaktrim.core.targets.target import BYTE_LINES, Target
+
+# What one square step of difference counts by what the texture is used as: values that light hides count less.
+_ROLE_WEIGHTS = {
+    Role.ENVIRONMENT: 0.7, Role.NORMAL: 0.8, Role.SURFACE: 0.5, Role.ROUGHNESS: 0.5, Role.METALNESS: 0.5,
+    Role.OCCLUSION: 0.35, Role.HEIGHT: 0.5, Role.MASK: 0.5, Role.GLYPHS: 2.0, Role.LOOKUP: 2.0,
+}  # fmt: skip
+_UNUSED = 0.5
+# The least longest side that is proposed, unless a role rule says another; how often a side may be halved.
+FLOOR, _HALVINGS = 64, 5
+_FEWER_CHANNELS = ("r8", "rg8")
+
+
+@dataclass(frozen=True)
+class Option:
+    """What a group of textures could ship as: `side` is a cap, 0 for the size that it ships at now."""
+
+    side: int
+    format: str
+
+
+@dataclass(frozen=True)
+class Group:
+    """Textures that decide as one; the first stands for all.
+
+    Parameters
+    ----------
+    options : the first is what ships now
+    weight : of a square step of its difference
+    """
+
+    rows: tuple[int, ...]
+    options: tuple[Option, ...]
+    weight: float
+
+
+@dataclass(frozen=True, eq=False)
+class Problem:
+    """What can be decided, and within which limits.
+
+    Parameters
+    ----------
+    lines : names of the lines that have a limit; limits : in bytes; fixed : bytes of what is not decided here
+    choices : over all options of all groups, one after the other; their losses are NaN until they are measured
+    keys : of the recipe of each choice, for the first row of its group
+    exact : choices whose loss comes from the whole texture, really made, and not from tiles
+    locked : how many textures may not be touched
+    """
+
+    plan: Plan
+    groups: tuple[Group, ...]
+    lines: tuple[str, ...]
+    limits: NDArray[np.int64]
+    fixed: NDArray[np.int64]
+    choices: Choices
+    keys: tuple[str, ...]
+    exact: NDArray[np.bool_]
+    locked: int
+
+    def option(self, choice: int) -> Option:
+        """Return what a choice ships as."""
+        group = int(self.choices.texture[choice])
+        return self.groups[group].options[choice - int(self.choices.first[group])]
+
+    def steps(self, choice: int) -> float:
+        """Return how far a choice is seen to differ, in steps just noticed."""
+        weight = self.groups[int(self.choices.texture[choice])].weight
+        return float(np.sqrt(self.choices.loss[choice] / weight)) if weight else 0.0
+
+    def total(self, picks: NDArray[np.int64], line: str) -> int:
+        """Return what a target's line comes to with some picks, what is not decided here counted."""
+        at = self.lines.index(line)
+        return int(self.fixed[at] + self.choices.cost[at, picks].sum())
+
+    @property
+    def room(self) -> NDArray[np.int64]:
+        """What the limits leave for what is decided."""
+        return self.limits - self.fixed
+
+    def with_losses(self, loss: NDArray[np.float64], exact: NDArray[np.bool_]) -> Problem:
+        return replace(self, choices=replace(self.choices, loss=loss), exact=exact)
+
+
+def pose(
+    plan: Plan, shares: PackedShares, limits: dict[str, int], locked: NDArray[np.bool_], floors: dict[Role, int]
+) -> Problem:
+    """Return what can be decided on a plan.
+
+    Parameters
+    ----------
+    limits : bytes of each line that has a limit
+    locked : textures that may not be touched
+    floors : the least longest side by role
+    """
+    inventory = plan.inventory
+    groups = [
+        _group(plan, rows, floors)
+        for rows in _alike(plan, np.flatnonzero(~locked & (inventory.column("pixels") != "")))
+    ]
+    lines = tuple(line for line in BYTE_LINES if line in limits)
+    options = [option for group in groups for option in group.options]
+    first = np.cumsum([0] + [len(group.options) for group in groups])
+    cost, keys = np.zeros((len(lines), len(options)), np.int64), [""] * len(options)
+    for turn in range(max((len(group.options) for group in groups), default=0)):
+        sides, formats = np.zeros(len(plan.formats), np.int64), plan.formats.copy()
+        here = [(place, group) for place, group in enumerate(groups) if turn < len(group.options)]
+        for _, group in here:
+            option = group.options[turn]
+            sides[list(group.rows)], formats[list(group.rows)] = option.side, FORMAT_INDEX[option.format]
+        arrival, package = weigh_as(plan, sides, formats, shares)
+        for place, group in here:
+            choice = int(first[place]) + turn
+            rows = list(group.rows)
+            keys[choice] = key_as(plan, rows[0], arrival, group.options[turn].format)
+            for row in rows:
+                for at, line in enumerate(lines):
+                    # What ships now keeps what levels its file holds; else nothing differs from what is decided anew.
+                    now = plan.arrival if turn == 0 else arrival
+                    cost[at, choice] += int(package[row]) if line == "package" else _line_of(now, line, row)
+    decided = np.zeros(len(plan.formats), np.bool_)
+    decided[[row for group in groups for row in group.rows]] = True
+    fixed = [_fixed(plan, line, shares, np.flatnonzero(~decided)) for line in lines]
+    return Problem(
+        plan,
+        tuple(groups),
+        lines,
+        np.array([limits[line] for line in lines], np.int64),
+        np.array(fixed, np.int64),
+        Choices(first, np.full(len(options), np.nan), cost),
+        tuple(keys),
+        np.zeros(len(options), np.bool_),
+        int(locked.sum()),
+    )
+
+
+def _fixed(plan: Plan, line: str, shares: PackedShares, rows: NDArray[np.int64]) -> int:
+    """Return what a line comes to beside what is decided; packages as they were measured, whatever the plan knew of it."""
+    sizes = plan.line(line)
+    total = plan.total(line) - int(sizes.sum())
+    for row in rows:
+        known = shares.measured.get(int(row), {}).get(recipe_key(plan, int(row))) if line == "package" else None
+        total += int(sizes[row]) if known is None else known
+    return total
+
+
+def _line_of(arrival: Arrival, line: str, row: int) -> int:
+    if line == "unpacked":
+        return int(arrival.stored[row])
+    return int(arrival.memory[row]) if line == "memory" or arrival.levels[row] > 1 else 0
+
+
+def _alike(plan: Plan, rows: NDArray[np.int64]) -> list[tuple[int, ...]]:
+    """Return rows together whose pixels, use and present shape are the same."""
+    inventory, found = plan.inventory, dict[tuple[object, ...], list[int]]()
+    for row in rows:
+        shape = (inventory.roles[row].role, plan.formats[row], plan.arrival.width[row], plan.arrival.height[row])
+        found.setdefault((inventory.textures[row].pixels, *shape), []).append(int(row))
+    return [tuple(rows) for rows in found.values()]
+
+
+def _group(plan: Plan, rows: tuple[int, ...], floors: dict[Role, int]) -> Group:
+    inventory, row = plan.inventory, rows[0]
+    texture, role = inventory.textures[row], inventory.roles[row].role
+    alpha = texture.channels in (2, 4) and not texture.opaque
+    present = ORDER[plan.formats[row]]
+    formats = [present]
+    for offer in offers(plan.target, role, alpha, texture.floating):
+        name, blocks = offer.format.name, offer.format.compressed
+        fits = not offer.against and (blocks or name in _FEWER_CHANNELS)
+        if fits and name != present and not (name.startswith("astc") and name not in BLOCKS):
+            formats.append(name)
+    longest = int(max(plan.arrival.width[row], plan.arrival.height[row]))
+    floor = min(longest, floors.get(role, FLOOR))
+    sides = [0, *(longest >> k for k in range(1, _HALVINGS + 1) if longest >> k >= floor)]
+    options = [Option(side, name) for side in sides for name in formats]
+    return Group(rows, tuple(options), _weight(inventory, rows))
+
+
+def _weight(inventory: Inventory, rows: tuple[int, ...]) -> float:
+    """Return what a square step counts: by role, by the root of the size, and by how many wear it."""
+    texture, role = inventory.textures[rows[0]], inventory.roles[rows[0]].role
+    uses = sum(len(inventory.ownership.owners.get(row, ())) for row in rows)
+    worn = log2(1 + uses) if uses else (_UNUSED if inventory.models else 1.0)
+    return _ROLE_WEIGHTS.get(role, 1.0) * float(np.sqrt(max(texture.width, texture.height) / 1024)) * worn
+
+
+def floors_of(rules: Sequence[RoleRule], target: Target) -> dict[Role, int]:
+    """Return the least longest sides that a job's role rules ask for on a target."""
+    return {rule.role: rule.floor for rule in rules if rule.floor is not None and rule.is_for(target.id)}

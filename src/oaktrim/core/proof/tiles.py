@@ -1,0 +1,128 @@
+"""Measuring on tiles what each choice of a problem costs to the eye: every size and format, really filtered and really encoded."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+from numpy.typing import NDArray
+
+from oaktrim.core.codecs.effort import Effort, EncodeOptions
+from oaktrim.core.codecs.texture import EncodedTexture, decode_level, encode_level
+from oaktrim.core.errors import OakTrimError
+from oaktrim.core.files.pictures import MAX_PIXELS
+from oaktrim.core.formats.catalogue import format_named
+from oaktrim.core.pixels.image import Image
+from oaktrim.core.pixels.resample import Resampling, resample
+from oaktrim.core.plan.resolve import Plan
+from oaktrim.core.progress import Progress, Task, spread
+from oaktrim.core.proof.measures import FEW, frame_scale, magnified, map_between, reduced, working_values
+from oaktrim.core.proof.problem import Group, Problem
+from oaktrim.core.proof.trial import seen_scale
+from oaktrim.core.ship.make import read_source
+from oaktrim.core.survey.cache import SurveyCache
+from oaktrim.core.survey.roles import Role
+
+_TILE, _TILES = 128, 2
+_KEEP_EVERY = 16
+
+
+def measure(
+    problem: Problem, cache: SurveyCache, max_pixels: int = MAX_PIXELS, threads: int | None = None
+) -> Task[Problem]:
+    """Measure the loss of every choice on tiles; what was measured once is kept in the cache."""
+    loss, known = problem.choices.loss.copy(), cache.losses()
+    waiting: list[int] = []
+    first = problem.choices.first
+    for place, group in enumerate(problem.groups):
+        names = [f"tiles {problem.keys[choice]}" for choice in range(first[place], first[place + 1])]
+        if all(name in known for name in names):
+            loss[first[place] : first[place + 1]] = [group.weight * known[name] ** 2 for name in names]
+        else:
+            waiting.append(place)
+    fresh: dict[str, float] = {}
+
+    def work(place: int) -> list[float]:
+        return _on_tiles(problem.plan, problem.groups[place], max_pixels)
+
+    for done, (position, steps) in enumerate(spread(work, waiting, threads), 1):
+        place = waiting[position]
+        loss[first[place] : first[place + 1]] = problem.groups[place].weight * np.square(steps)
+        fresh |= {f"tiles {problem.keys[first[place] + k]}": value for k, value in enumerate(steps)}
+        if len(fresh) >= 64 * _KEEP_EVERY or done == len(waiting):
+            cache.keep_losses(fresh)
+            fresh = {}
+        path = problem.plan.inventory.textures[problem.groups[place].rows[0]].path
+        yield Progress(done, len(waiting), path)
+    return problem.with_losses(loss, problem.exact)
+
+
+def _tiles(image: Image) -> list[Image]:
+    """Return tiles spread evenly over a picture, or the whole of a small one."""
+    if image.width * image.height <= (_TILE * _TILES) ** 2:
+        return [image]
+    wide, high = min(_TILE, image.width), min(_TILE, image.height)
+    down, across = (_TILES if side > 2 * _TILE else 1 for side in (image.height, image.width))
+    tops = [(image.height - high) * (2 * i + 1) // (2 * down) for i in range(down)]
+    lefts = [(image.width - wide) * (2 * i + 1) // (2 * across) for i in range(across)]
+    return [image.with_pixels(image.pixels[y : y + high, x : x + wide]) for y in tops for x in lefts]
+
+
+def _on_tiles(plan: Plan, group: Group, max_pixels: int) -> list[float]:
+    """Return the steps of each of a group's options; none can be told where the source cannot be read, and it is kept."""
+    row = group.rows[0]
+    inventory, texture = plan.inventory, plan.inventory.textures[row]
+    role = inventory.roles[row].role
+    try:
+        tiles = _tiles(read_source(inventory, row, max_pixels))
+    except (OakTrimError, MemoryError):
+        return [0.0] + [1e3] * (len(group.options) - 1)
+    scale = frame_scale(texture.width, texture.height, seen_scale(inventory, row), FEW * FEW)
+    scale = min(scale, *(min(tile.size) for tile in tiles))
+    wanted = _stacked([reduced(working_values(tile, role), scale) for tile in tiles])
+    longest, now = max(texture.width, texture.height), int(max(plan.arrival.width[row], plan.arrival.height[row]))
+    normals = role is Role.NORMAL and len(tiles[0].channels) >= 3
+    how = Resampling(plan.recipe(row).filter, normals=normals)
+    small: dict[int, list[Image]] = {}
+    steps = []
+    for option in group.options:
+        side = option.side or now
+        if side not in small:
+            small[side] = [_scaled(tile, side / longest, how) for tile in tiles]
+        got = _through(small[side], option.format)
+        if len(got[0].channels) == 1 and wanted.shape[2] == 4 and role is not Role.UNKNOWN:
+            against = wanted[..., [0, 0, 0, 3]]
+        else:
+            against = wanted
+        frames = [_at(image, role, tile, scale) for image, tile in zip(got, tiles, strict=True)]
+        apart = map_between(against, _stacked(frames), role)
+        steps.append(float(np.sqrt(np.mean(np.square(apart, dtype=np.float64)))))
+    return steps
+
+
+def _scaled(tile: Image, share: float, how: Resampling) -> Image:
+    return resample(tile, max(1, round(tile.width * share)), max(1, round(tile.height * share)), how, 1)
+
+
+def _at(image: Image, role: Role, tile: Image, scale: int) -> NDArray[np.float32]:
+    """Return a decoded tile as it is seen in the frame of its source."""
+    values = working_values(image, role)
+    if "A" not in image.channels:
+        values[..., 3] = 1.0
+    width, height = -(-tile.width // scale), -(-tile.height // scale)
+    over = max(1, min(values.shape[1] // width, values.shape[0] // height))
+    return magnified(reduced(values, over), width, height)
+
+
+def _stacked(parts: Sequence[NDArray[np.float32]]) -> NDArray[np.float32]:
+    return np.concatenate(parts, axis=0) if len(parts) > 1 else parts[0]
+
+
+def _through(tiles: list[Image], name: str) -> list[Image]:
+    """Return tiles encoded and decoded."""
+    row = format_named(name)
+    out = []
+    for tile in tiles:
+        data = encode_level(tile, row, EncodeOptions(Effort.DRAFT, threads=1))
+        out.append(decode_level(EncodedTexture(row, tile.width, tile.height, tile.transfer, (data,))))
+    return out

@@ -1,0 +1,158 @@
+"""Trials: one texture really made as a recipe says, and what that costs in bytes, in time and to the eye."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+
+from oaktrim.core.files.pictures import MAX_PIXELS, pack_texture
+from oaktrim.core.formats.catalogue import FORMATS, TextureFormat
+from oaktrim.core.pixels.image import Image
+from oaktrim.core.pixels.normals import rebuild_z
+from oaktrim.core.plan.advice import Offer, offers
+from oaktrim.core.plan.resolve import Plan, Recipe
+from oaktrim.core.progress import Task
+from oaktrim.core.proof.measures import MOST, Quality, judge
+from oaktrim.core.ship.make import Made, make_texture, read_source
+from oaktrim.core.ship.run import memory_on
+from oaktrim.core.survey.inventory import Inventory
+from oaktrim.core.survey.roles import Role
+from oaktrim.core.survey.sample import pack_bytes
+
+# Of ASTC only these blocks are offered side by side: those between them cost and lose what lies between.
+BLOCKS = ("astc-4x4", "astc-5x5", "astc-6x6", "astc-8x8", "astc-10x10", "astc-12x12")
+_HALVINGS, _LEAST_SIDE = 2, 32
+_SCREEN_HEIGHT = 1080
+
+
+@dataclass(frozen=True, eq=False)
+class Trial:
+    """A recipe tried.
+
+    Parameters
+    ----------
+    made : what would ship; source : the picture it was made of
+    memory, package : bytes on the target
+    seconds : that encoding took
+    """
+
+    recipe: Recipe
+    made: Made
+    source: Image
+    quality: Quality
+    memory: int
+    package: int
+    seconds: float
+
+    def shipped(self, level: int = 0) -> Image:
+        """Return a level as a shader sees it: of normals in two channels, the third is rebuilt."""
+        image = self.made.shipped(level)
+        return rebuild_z(image) if self.quality.role is Role.NORMAL and image.channels == ("R", "G") else image
+
+
+@dataclass(frozen=True)
+class Candidate:
+    """A recipe that a texture could ship by; `against` says why its format does not fit, and `memory` what it costs then."""
+
+    recipe: Recipe
+    memory: int
+    against: str
+
+
+def seen_scale(inventory: Inventory, row: int) -> float:
+    """Return how many pixels of a screen 1080 high show one of a texture, at the nearest that a scene's cameras see it.
+
+    An object's height on screen stands for the whole of each texture that it wears. 1 where no scene has a camera.
+    """
+    largest = -1.0
+    for owner in inventory.ownership.owners.get(row, ()):
+        objects = inventory.models[owner.model].objects
+        largest = max([largest, *(o.largest for o in objects if owner.material in o.materials)])
+    if largest < 0:
+        return 1.0
+    texture = inventory.textures[row]
+    return min(1.0, max(largest, 1 / _SCREEN_HEIGHT) * _SCREEN_HEIGHT / max(texture.width, texture.height))
+
+
+def candidates(plan: Plan, row: int) -> list[Candidate]:
+    """Return what a texture could ship as on a plan's target, the quickest to try first; what does not fit stands last.
+
+    Sizes are the one that ships now and two halvings of it.
+    """
+    inventory, target, recipe = plan.inventory, plan.target, plan.recipe(row)
+    texture, role = inventory.textures[row], inventory.roles[row].role
+    alpha = texture.channels in (2, 4) and not texture.opaque
+    found = []
+    for offer in offers(target, role, alpha, texture.floating):
+        if not _is_shown(offer, recipe.format):
+            continue
+        for halving in range(_HALVINGS + 1 if not offer.against else 1):
+            width, height = max(1, recipe.width >> halving), max(1, recipe.height >> halving)
+            if halving and max(width, height) < _LEAST_SIDE:
+                break
+            levels = 1 if recipe.levels == 1 else max(width, height).bit_length()
+            held = offer.format if target.decodes(offer.format) else FORMATS[offer.format.expands_to]
+            memory = held.chain_bytes(width, height, levels, layers=texture.slices)
+            tried = replace(recipe, width=width, height=height, levels=levels, format=offer.format.name)
+            found.append(Candidate(tried, memory, offer.against))
+    return sorted(found, key=lambda c: (c.against != "", c.recipe.width * c.recipe.height * _slowness(c.recipe.format)))
+
+
+def _is_shown(offer: Offer, present: str) -> bool:
+    row = offer.format
+    if row.name == present:
+        return True
+    if row.name.startswith("astc") and row.name not in BLOCKS:
+        return False
+    return not offer.against or (row.compressed and "hardware" in offer.against and row.name in _ABSENT)
+
+
+# Of hardware that a target lacks, the formats that are shown with what they would cost.
+_ABSENT = ("bc1", "bc7", "etc2-rgba", "astc-6x6")
+
+
+def _slowness(name: str) -> int:
+    """Return about how long a pixel takes to encode, against the quickest."""
+    row: TextureFormat = FORMATS[name]
+    stems = {"bc1": 2, "bc3": 3, "bc4": 1, "bc5": 2, "bc6": 12, "bc7": 12, "etc2": 16, "eac": 4, "astc": 12}
+    return next((cost for stem, cost in stems.items() if name.startswith(stem)), 1) if row.compressed else 1
+
+
+def try_recipe(
+    plan: Plan, row: int, recipe: Recipe, most: int = MOST, max_pixels: int = MAX_PIXELS, source: Image | None = None
+) -> Task[Trial]:
+    """Make a texture by a recipe and measure it against its source.
+
+    Parameters
+    ----------
+    most : pixels a side at which it is compared
+    source : the texture's picture where it has been read already
+
+    Raises
+    ------
+    OakTrimError : the source cannot be read or the format not be encoded; names the file
+    """
+    inventory, target = plan.inventory, plan.target
+    source = source or read_source(inventory, row, max_pixels)
+    started = time.perf_counter()
+    made = yield from make_texture(inventory, row, recipe, max_pixels, source=source)
+    seconds = time.perf_counter() - started
+    data = pack_texture(made.encoded, target.container)
+    role = inventory.roles[row].role
+    quality = judge(source, made.shipped(), role, seen_scale(inventory, row), most)
+    package = min(len(data), pack_bytes(data, target.packing))
+    return Trial(recipe, made, source, quality, memory_on(target, made.encoded), package, seconds)
+
+
+def best_of(costs: list[int], steps: list[float]) -> list[int]:
+    """Return the places of those that nothing else beats in bytes and in loss together, by bytes."""
+    kept: list[int] = []
+    for place in _by_cost(costs, steps):
+        if not kept or steps[place] < steps[kept[-1]]:
+            kept.append(place)
+    return kept
+
+
+def _by_cost(costs: list[int], steps: list[float]) -> Iterator[int]:
+    return iter(sorted(range(len(costs)), key=lambda i: (costs[i], steps[i])))

@@ -1,0 +1,142 @@
+"""Fit to budget on real pictures: what is proposed meets the limits when it is shipped, and is the same each time."""
+
+import msgspec
+import numpy as np
+import pytest
+from PIL import Image as PillowImage
+
+from oaktrim.core.formats.catalogue import FORMATS
+from oaktrim.core.job.document import new_job
+from oaktrim.core.plan.cuts import Cap, SetFormat
+from oaktrim.core.plan.packing import PackedShares
+from oaktrim.core.plan.resolve import resolve
+from oaktrim.core.progress import finish
+from oaktrim.core.proof.fit import propose, why, with_fit
+from oaktrim.core.proof.problem import pose
+from oaktrim.core.proof.trial import best_of, candidates, try_recipe
+from oaktrim.core.ship.run import ship
+from oaktrim.core.survey.cache import SurveyCache
+from oaktrim.core.survey.roles import Role
+from oaktrim.core.survey.scan import scan
+from oaktrim.core.targets.target import target_named
+from tests.kit.pictures import busy, smooth
+from tests.kit.trees import planned, put
+
+TARGET = target_named("pocket")
+
+
+@pytest.fixture(scope="module")
+def art(tmp_path_factory):
+    root = tmp_path_factory.mktemp("fit") / "art"
+    put(root, "wall_base.png", busy(256, 256, 3, seed=1).pixels)
+    put(root, "fog_base.png", smooth(256, 256, 3).pixels)
+    put(root, "again/fog_base.png", smooth(256, 256, 3).pixels)
+    put(root, "leaf_base.png", busy(128, 128, 4, seed=2).pixels)
+    normals = np.random.default_rng(0).normal(0, 0.1, (128, 128, 3)) + (0, 0, 1)
+    normals /= np.linalg.norm(normals, axis=2, keepdims=True)
+    put(root, "wall_n.png", np.rint((normals * 0.5 + 0.5) * 255).astype(np.uint8))
+    put(root, "wall_rough.png", busy(256, 256, 1, seed=3).pixels)
+    PillowImage.fromarray(busy(200, 120, 3, seed=4).pixels).save(root / "sign_base.jpg", quality=95)
+    return root
+
+
+def proposed(root, cache, limits, locked=(), floors=None):
+    inventory = finish(scan(root, new_job(root).scan_settings, cache))
+    shares = PackedShares(inventory)
+    shares.take_measured(cache.measured())
+    plan = resolve(inventory, TARGET, (), shares)
+    column = np.array([texture.path in locked for texture in inventory.textures])
+    return plan, finish(propose(plan, shares, cache, limits, column, floors or {}))
+
+
+def cut_by(root, found):
+    return with_fit(new_job(root), found, found.changed()).cuts
+
+
+def test_limits_are_met_to_the_byte_when_shipped(art, tmp_path):
+    cache = SurveyCache(tmp_path / "cache")
+    limits = {"memory": 200_000, "package": 90_000, "streaming": 180_000}
+    _, found = proposed(art, cache, limits)
+    after = planned(art, TARGET, *cut_by(art, found))
+    shipped = finish(ship(after, tmp_path / "out"))
+    weighed = {standing.line: standing.value for standing in shipped.standings}
+    for line, limit in limits.items():
+        assert weighed[line] == found.problem.total(found.solution.picks, line) <= limit
+    assert not shipped.manifest.failed
+    assert found.problem.exact[found.solution.picks].all()
+    # Warm or cold, the same is proposed.
+    for place in ("cache", "other"):
+        _, again = proposed(art, SurveyCache(tmp_path / place), limits)
+        assert cut_by(art, again) == cut_by(art, found)
+
+
+def test_more_room_never_looks_worse(art, tmp_path):
+    cache = SurveyCache(tmp_path / "cache")
+    loss = [proposed(art, cache, {"memory": room})[1].solution.loss for room in (60_000, 120_000, 300_000, 10_000_000)]
+    assert loss == sorted(loss, reverse=True)
+    assert loss[-1] < 1e-6
+    assert not proposed(art, cache, {"memory": 10_000_000})[1].changed()
+
+
+def test_what_is_locked_stays_and_floors_hold(art, tmp_path):
+    cache = SurveyCache(tmp_path / "cache")
+    _, found = proposed(art, cache, {"memory": 420_000}, ("wall_base.png",), {Role.ROUGHNESS: 256})
+    cuts = cut_by(art, found)
+    assert not any("wall_base.png" in cut.assets for cut in cuts)
+    assert not any("wall_rough.png" in cut.assets for cut in cuts if isinstance(cut.change, Cap))
+    twins = [cut for cut in cuts if "fog_base.png" in cut.assets]
+    assert twins
+    assert all("again/fog_base.png" in cut.assets for cut in twins), "the same pixels decide as one"
+    assert all(len(why(found, group)) > 20 for group in found.changed())
+
+
+def test_a_limit_that_cannot_be_met_is_named(art, tmp_path):
+    cache = SurveyCache(tmp_path / "cache")
+    plan, found = proposed(art, cache, {"memory": 420_000, "package": 9_000_000}, ("wall_base.png",))
+    assert found.solution is not None
+    lone = int(plan.arrival.memory[plan.inventory.row_of["wall_base.png"]])
+    _, found = proposed(art, cache, {"memory": lone, "package": 9_000_000}, ("wall_base.png",))
+    assert found.solution is None
+    assert list(found.missing) == ["memory"]
+    assert found.changed() == []
+
+
+def test_hand_cuts_for_other_targets_stay(art, tmp_path):
+    _, found = proposed(art, SurveyCache(tmp_path / "cache"), {"memory": 100_000})
+    job = msgspec.structs.replace(new_job(art))
+    after = with_fit(job, found, found.changed())
+    assert {cut.targets for cut in after.cuts} == {("pocket",)}
+    kinds = {type(cut.change) for cut in after.cuts}
+    assert kinds <= {Cap, SetFormat}
+    some = with_fit(job, found, found.changed()[:1])
+    assert len({path for cut in some.cuts for path in cut.assets}) in (1, 2), "only what is accepted is cut"
+
+
+def test_choices_begin_with_what_ships_now(art):
+    plan = planned(art, TARGET)
+    locked = np.zeros(len(plan.formats), np.bool_)
+    problem = pose(plan, PackedShares(plan.inventory), {"memory": 1, "unpacked": 1}, locked, {})
+    picks = problem.choices.first[:-1]
+    assert problem.total(picks, "memory") == plan.total("memory")
+    assert problem.total(picks, "unpacked") == plan.total("unpacked")
+    with_alpha = plan.inventory.row_of["leaf_base.png"]
+    group = next(g for g in problem.groups if with_alpha in g.rows)
+    assert "etc2-rgb" not in {option.format for option in group.options}, "alpha is not given up unasked"
+
+
+def test_candidates_are_what_the_target_has_and_cost_what_ships(art):
+    plan = planned(art, TARGET)
+    row = plan.inventory.row_of["wall_base.png"]
+    found = candidates(plan, row)
+    fitting = [c for c in found if not c.against]
+    assert {c.recipe.width for c in fitting} == {256, 128, 64}
+    assert all(TARGET.decodes(FORMATS[c.recipe.format]) for c in fitting)
+    absent = [c for c in found if "hardware" in c.against]
+    assert {c.recipe.format for c in absent} >= {"bc7"}
+    assert all(c.memory == plan.arrival.memory[row] for c in absent), "what is not decoded costs raw pixels"
+    trial = finish(try_recipe(plan, row, fitting[0].recipe))
+    assert trial.memory == fitting[0].memory
+    assert 0 < trial.package
+    assert trial.quality.steps > 0
+    costs, steps = [4, 3, 2, 1, 2], [0.0, 1.0, 1.0, 5.0, 0.5]
+    assert best_of(costs, steps) == [3, 4, 0]
