@@ -321,7 +321,7 @@ def test_fit_writes_cuts_that_hold(art, tmp_path):
     assert "spared" in dry or "spare" in dry, "it says why not better"
     run("fit", job, "--target", "pocket", "--line", "memory=20KiB")
     memory = next(
-        limit["value"]
+        limit["bytes"]
         for target in json.loads(run("survey", job, "--target", "pocket", "--as", "json"))["targets"]
         for limit in target["limits"]
         if limit["line"] == "memory"

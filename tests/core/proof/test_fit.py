@@ -32,7 +32,7 @@ def art(tmp_path_factory):
     put(root, "fog_base.png", smooth(256, 256, 3).pixels)
     put(root, "again/fog_base.png", smooth(256, 256, 3).pixels)
     put(root, "leaf_base.png", busy(128, 128, 4, seed=2).pixels)
-    normals = np.random.default_rng(0).normal(0, 0.1, (128, 128, 3)) + (0, 0, 1)
+    normals = np.random.default_rng(0).normal((0, 0, 1), 0.1, (128, 128, 3))
     normals /= np.linalg.norm(normals, axis=2, keepdims=True)
     put(root, "wall_n.png", np.rint((normals * 0.5 + 0.5) * 255).astype(np.uint8))
     put(root, "wall_rough.png", busy(256, 256, 1, seed=3).pixels)
@@ -136,7 +136,7 @@ def test_candidates_are_what_the_target_has_and_cost_what_ships(art):
     assert all(c.memory == plan.arrival.memory[row] for c in absent), "what is not decoded costs raw pixels"
     trial = finish(try_recipe(plan, row, fitting[0].recipe))
     assert trial.memory == fitting[0].memory
-    assert 0 < trial.package
+    assert trial.package > 0
     assert trial.quality.steps > 0
     costs, steps = [4, 3, 2, 1, 2], [0.0, 1.0, 1.0, 5.0, 0.5]
     assert best_of(costs, steps) == [3, 4, 0]
