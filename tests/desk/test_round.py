@@ -88,8 +88,8 @@ def test_the_whole_round(qtbot, opened, tmp_path):
     # Prove it.
     click_row(qtbot, window, "brick_base.png")
     qtbot.keyClick(window, Qt.Key.Key_2, Qt.KeyboardModifier.AltModifier)
-    qtbot.waitUntil(lambda: len(window.proof.view._layers) == 2, timeout=20000)
-    source, cut = window.proof.view._layers
+    qtbot.waitUntil(lambda: len(window.proof.one.view.layers) == 2, timeout=20000)
+    source, cut = window.proof.one.view.layers
     assert (source.size, cut.size) == ((512, 512), (64, 64))
     assert "512²" in source.words
     assert "BC3" in cut.words
@@ -205,14 +205,14 @@ def test_proof_modes_zoom_and_split(qtbot, opened):
     window = opened
     click_row(qtbot, window, "brick_base.png")
     window.show_bench(1)
-    view = window.proof.view
-    qtbot.waitUntil(lambda: len(view._layers) == 2, timeout=20000)
+    view = window.proof.one.view
+    qtbot.waitUntil(lambda: len(view.layers) == 2, timeout=20000)
     pictures = {}
     for mode in Mode:
-        window.proof.set_mode(mode)
+        window.proof.one.set_mode(mode)
         pictures[mode] = view.grab().toImage()
     assert pictures[Mode.SPLIT] != pictures[Mode.BESIDE]
-    window.proof.set_mode(Mode.SPLIT)
+    window.proof.one.set_mode(Mode.SPLIT)
     fitted = view._zoom
     view.zoom_to(8.0)
     assert view._zoom == 8.0

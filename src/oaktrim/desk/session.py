@@ -65,6 +65,7 @@ class Session(QObject):
         self._chosen_of: tuple[tuple[int, ...], Inventory | None, tuple[int, ...], tuple[str, ...]] = ((), None, (), ())
         self.targets: tuple[Target, ...] = ()
         self.watched_id = ""
+        self.filter_text = ""
         self.work: Work | None = None
         self._saved: Job | None = None
         self._preview: Job | None = None
@@ -289,9 +290,7 @@ class Session(QObject):
         job = self.history.states[state]
         key = (id(job), self.watched_id)
         if key not in self._totals:
-            target = next((t for t in self.targets if t.id == self.watched_id), self.watched)
-            plan = resolve(self.inventory, target, job.cuts, self._shares, job.role_rules)
-            self._totals[key] = plan.total("memory")
+            self._totals[key] = self.plan_of(job).total("memory")
         return self._totals[key]
 
     def undo(self) -> None:
@@ -392,6 +391,17 @@ class Session(QObject):
             )
         return self._plans[key]
 
+    @property
+    def shares(self) -> PackedShares:
+        """What is known of how the textures pack."""
+        assert self._shares is not None
+        return self._shares
+
+    def plan_of(self, job: Job) -> Plan:
+        """Return what another job would ship on the watched target."""
+        assert self.inventory is not None
+        return resolve(self.inventory, self.watched, job.cuts, self._shares, job.role_rules)
+
     def findings(self) -> list[Finding]:
         """Return the findings on the watched target; those that the job keeps quiet are left out."""
         return self._findings.setdefault(self.watched_id, [])
@@ -434,8 +444,7 @@ class Session(QObject):
         return self.plan(target.id, cut=False).total("memory") - self.plan(target.id).total("memory")
 
     def _forget_plans(self) -> None:
-        if self._weighing is not None and self._weighing.running:
-            self._weighing.cancel()
+        self.rest()
         self._plans = {key: plan for key, plan in self._plans.items() if not key[1]}
         self._settle.start()
 
@@ -490,6 +499,11 @@ class Session(QObject):
         if self.inventory is not None and not self.trying:
             self._plans.clear()
             self.plans_changed.emit()
+
+    def rest(self) -> None:
+        """Let go of measuring that nobody waits for, for something that somebody does; it goes on after the next edit."""
+        if self._weighing is not None and self._weighing.running:
+            self._weighing.cancel()
 
     def stop(self) -> None:
         """Let go of all work that nobody waits for."""

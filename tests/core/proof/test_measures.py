@@ -87,11 +87,12 @@ def test_colour_under_clear_pixels_does_not_count():
 
 
 def test_the_worst_squares_are_where_the_fault_is():
-    steps = np.zeros((70, 100), np.float32)
-    steps[64:70, 96:100] = 3  # the cut corner
+    steps = np.zeros((70, 260), np.float32)
+    steps[64:70, 256:260] = 3  # the cut corner
     steps[0:32, 32:64] = 2
+    steps[32:64, 32:64] = 1.9  # a neighbour: the same fault
     found = worst_regions(steps, 5, 32)
-    assert [(r.x, r.y, r.width, r.height) for r in found] == [(96, 64, 4, 6), (32, 0, 32, 32)]
+    assert [(r.x, r.y, r.width, r.height) for r in found] == [(256, 64, 4, 6), (32, 0, 32, 32)]
     assert [r.steps for r in found] == pytest.approx([3, 2])
 
 

@@ -11,7 +11,7 @@ import msgspec
 from oaktrim.core.errors import DocumentError, Unsupported
 from oaktrim.core.files.atomic import write_atomic
 from oaktrim.core.files.pictures import MAX_PIXELS
-from oaktrim.core.plan.cuts import Cut
+from oaktrim.core.plan.cuts import Cap, Cut, Drop, SetFormat
 from oaktrim.core.plan.rolerules import RoleRule
 from oaktrim.core.survey.roles import DEFAULT_PATTERNS, Role, RoleChoice, RolePattern
 from oaktrim.core.survey.scan import DEFAULT_IGNORE, ScanSettings
@@ -149,6 +149,17 @@ class Job(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
             return msgspec.structs.replace(self, cuts=(*self.cuts, cut))
         kept = self.cuts[:place] + self.cuts[place + 1 :]
         return msgspec.structs.replace(self, cuts=(*kept, cut))
+
+    def with_choice(self, target: str, paths: Sequence[str], side: int, format_name: str) -> Job:
+        """Return the job with textures cut to a longest side and a format on one target; 0 and "" leave what there is."""
+        job, gone = self, set(paths)
+        if side:
+            job = job.without_change(Drop, gone, target).without_change(Cap, gone, target)
+            job = job.with_cut(Cut(Cap(side), tuple(paths), (target,)))
+        if format_name:
+            job = job.without_change(SetFormat, gone, target)
+            job = job.with_cut(Cut(SetFormat(format_name), tuple(paths), (target,)))
+        return job
 
     def without_change(self, kind: type, paths: set[str], target: str | None) -> Job:
         """Return the job without one kind of cut on some textures, for one target or, when it is None, for all.

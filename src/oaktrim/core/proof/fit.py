@@ -17,7 +17,6 @@ from oaktrim.core.files.pictures import MAX_PIXELS
 from oaktrim.core.formats.catalogue import FORMATS, ORDER
 from oaktrim.core.job.document import Job
 from oaktrim.core.plan.budget import Choices, Solution, shortfalls, solve
-from oaktrim.core.plan.cuts import Cap, Cut, Drop, SetFormat
 from oaktrim.core.plan.packing import PackedShares
 from oaktrim.core.plan.resolve import Plan, Recipe, missing_of, weigh_as
 from oaktrim.core.progress import Progress, Task
@@ -135,13 +134,9 @@ def with_fit(job: Job, found: Fit, groups: Sequence[int]) -> Job:
             if option.format != ORDER[problem.plan.formats[row]]:
                 formats.setdefault(option.format, []).append(textures[row].path)
     for side in sorted(caps, reverse=True):
-        paths = set(caps[side])
-        job = job.without_change(Drop, paths, target).without_change(Cap, paths, target)
-        job = job.with_cut(Cut(Cap(side), tuple(sorted(paths)), (target,)))
+        job = job.with_choice(target, sorted(caps[side]), side, "")
     for name in sorted(formats, key=ORDER.index):
-        paths = set(formats[name])
-        job = job.without_change(SetFormat, paths, target)
-        job = job.with_cut(Cut(SetFormat(name), tuple(sorted(paths)), (target,)))
+        job = job.with_choice(target, sorted(formats[name]), 0, name)
     return job
 
 

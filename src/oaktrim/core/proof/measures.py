@@ -23,6 +23,10 @@ from oaktrim.core.units import decibels_text
 NORMAL_STEP, DATA_STEP = 2.0, 0.02
 # Pictures are compared at no more than this many pixels a side; where many are to be compared, at fewer.
 MOST, FEW = 2048, 1024
+# The code value of the grey behind what is clear.
+_CANVAS = 0.48
+# Worst places lie more than so many squares apart.
+_APART = 2
 
 
 @dataclass(frozen=True)
@@ -59,23 +63,35 @@ class Quality:
         """Return the parts that differ most, squares of `side` pixels of the map, the worst first; equal ones are none."""
         return worst_regions(self.map, count, side)
 
+    def pictures(self, region: Region) -> tuple[NDArray[np.uint8], NDArray[np.uint8]]:
+        """Return a part of what was wanted and of what ships, as codes (h, w, 3) to look at."""
+        return tuple(
+            _codes(part[region.y : region.y + region.height, region.x : region.x + region.width], self.role)
+            for part in (self.wanted, self.got)
+        )  # type: ignore[return-value]
+
     def figures(self) -> tuple[tuple[str, str], ...]:
         """Return names and values in words, those that suit the role."""
         return _figures(self.wanted, self.got, self.role, self.map)
 
 
 def worst_regions(steps: Plane, count: int, side: int) -> list[Region]:
-    """Return the squares of a map (H, W) with the greatest mean square, the worst first."""
+    """Return the squares of a map (H, W) with the greatest mean square, the worst first; neighbours of one are passed over."""
     height, width = steps.shape
     down, across = -(-height // side), -(-width // side)
     rows, columns = np.arange(0, height, side), np.arange(0, width, side)
     sums = np.add.reduceat(np.add.reduceat(np.square(steps, dtype=np.float64), rows, axis=0), columns, axis=1)
     counts = np.outer(np.diff(np.append(rows, height)), np.diff(np.append(columns, width)))
     means = np.sqrt(sums / counts).reshape(down * across)
-    found = []
-    for place in np.argsort(-means, kind="stable")[:count]:
+    found: list[Region] = []
+    taken = np.zeros((down, across), np.bool_)
+    for place in np.argsort(-means, kind="stable"):
         y, x = divmod(int(place), across)
-        if means[place] > 1e-4:
+        if len(found) == count or means[place] <= 1e-4:
+            break
+        if not taken[y, x]:
+            # What lies beside one is the same fault.
+            taken[max(0, y - _APART) : y + _APART + 1, max(0, x - _APART) : x + _APART + 1] = True
             wide, high = min(side, width - x * side), min(side, height - y * side)
             found.append(Region(x * side, y * side, wide, high, float(means[place])))
     return found
@@ -169,6 +185,18 @@ def judge(source: Image, shipped: Image, role: Role, seen: float = 1.0, most: in
     return Quality(total, steps, scale, wanted, got, role)
 
 
+def _codes(values: Plane, role: Role) -> NDArray[np.uint8]:
+    shown = _over_grey(values) if role.transfer is Transfer.SRGB else np.clip(values[..., :3], 0, 1)
+    return (shown * 255 + 0.5).astype(np.uint8)
+
+
+def _over_grey(values: Plane) -> Plane:
+    """Return light as code values (H, W, 3); what is clear shows the grey of the canvas."""
+    alpha = values[..., 3:]
+    codes: Plane = linear_to_srgb(np.clip(np.nan_to_num(values[..., :3]), 0, 1)).astype(np.float32)
+    return codes * alpha + np.float32(_CANVAS) * (1 - alpha)
+
+
 def _figures(a: Plane, b: Plane, role: Role, steps: Plane) -> tuple[tuple[str, str], ...]:
     if role is Role.NORMAL:
         angles = angles_between(a[..., :3], b[..., :3])
@@ -181,7 +209,7 @@ def _figures(a: Plane, b: Plane, role: Role, steps: Plane) -> tuple[tuple[str, s
             ("largest error", f"{apart.max():.1f} of 255"),
             ("root mean square", f"{np.sqrt(np.mean(np.square(apart))):.2f} of 255"),
         )
-    codes_a, codes_b = (linear_to_srgb(np.clip(v[..., :3], 0, 1)).astype(np.float32) for v in (a, b))
+    codes_a, codes_b = (_over_grey(v) for v in (a, b))
     luma_a, luma_b = codes_a @ LUMA, codes_b @ LUMA
     found = [
         ("seen, 99 % under", f"{np.percentile(steps, 99):.2f} steps"),

@@ -31,6 +31,7 @@ _ROLE_WEIGHTS = {
     Role.OCCLUSION: 0.35, Role.HEIGHT: 0.5, Role.MASK: 0.5, Role.GLYPHS: 2.0, Role.LOOKUP: 2.0,
 }  # fmt: skip
 _UNUSED = 0.5
+_EXACT = (Role.GLYPHS, Role.LOOKUP)
 # The least longest side that is proposed, unless a role rule says another; how often a side may be halved.
 FLOOR, _HALVINGS = 64, 5
 _FEWER_CHANNELS = ("r8", "rg8")
@@ -196,7 +197,9 @@ def _group(plan: Plan, rows: tuple[int, ...], floors: dict[Role, int]) -> Group:
             formats.append(name)
     longest = int(max(plan.arrival.width[row], plan.arrival.height[row]))
     floor = min(longest, floors.get(role, FLOOR))
-    sides = [0, *(longest >> k for k in range(1, _HALVINGS + 1) if longest >> k >= floor)]
+    # A table is looked up by place: at another size it says something else.
+    halvings = 0 if role in _EXACT else _HALVINGS
+    sides = [0, *(longest >> k for k in range(1, halvings + 1) if longest >> k >= floor)]
     options = [Option(side, name) for side in sides for name in formats]
     return Group(rows, tuple(options), _weight(inventory, rows))
 

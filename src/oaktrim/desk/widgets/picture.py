@@ -2,39 +2,38 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Sequence
+from dataclasses import replace
 from enum import Enum
-from math import log2
+from math import atan2, cos, hypot, log2, pi, sin
 
 import numpy as np
-from numpy.typing import NDArray
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, QTimer, Signal
 from PySide6.QtGui import (
+    QBrush,
     QColor,
-    QFont,
-    QFontMetrics,
-    QImage,
     QKeyEvent,
     QMouseEvent,
     QPainter,
     QPainterPath,
     QPaintEvent,
     QPen,
+    QPixmap,
     QPolygonF,
     QResizeEvent,
     QWheelEvent,
 )
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
-from oaktrim.core.pixels.image import Image, Transfer, to_rgba
-from oaktrim.core.pixels.transfer import linear_to_srgb
 from oaktrim.desk.look.tokens import tokens
-
-Codes = NDArray[np.uint8]
+from oaktrim.desk.widgets.layers import Layer, Look, developed
+from oaktrim.desk.widgets.marks import draw_grid, draw_places, draw_plate, draw_scale
 
 _BLINK_MS = 500
-_PIXELS_SHOW_FROM = 3.0
-_SLANT = 0.28
+_PIXELS_SHOW_FROM, _GRID_FROM = 3.0, 12.0
+# The split line leans by this many radians from upright, until it is turned.
+_LEAN = 0.28
+_FAR = 4000.0
 
 
 class Mode(Enum):
@@ -43,67 +42,35 @@ class Mode(Enum):
     SPLIT = "Split"
     BESIDE = "Beside"
     BLINK = "Blink"
-
-
-@dataclass(frozen=True, eq=False)
-class Layer:
-    """A picture ready to be shown: RGBA codes (H, W, 4) of each halving, and a few words about it."""
-
-    levels: tuple[Codes, ...]
-    words: str = ""
-
-    @property
-    def size(self) -> tuple[int, int]:
-        return int(self.levels[0].shape[1]), int(self.levels[0].shape[0])
-
-
-def make_layer(image: Image, words: str = "") -> Layer:
-    """Return a picture ready to be shown; light beyond 1 is cut. For a background thread."""
-    if image.is_float and image.transfer is Transfer.LINEAR:
-        stop = len(image.channels) - 1 if image.has_alpha else len(image.channels)
-        pixels = image.pixels.astype(np.float32)
-        pixels[..., :stop] = linear_to_srgb(np.clip(pixels[..., :stop], 0, 1))
-        image = image.with_pixels(pixels)
-    levels = [to_rgba(image)]
-    while max(levels[-1].shape[:2]) > 64:
-        above = levels[-1]
-        height, width = (max(1, side // 2) for side in above.shape[:2])
-        rows = above[: height * 2 or 1].astype(np.uint16)
-        rows = rows[0::2][:height] + rows[1::2][:height] if above.shape[0] > 1 else rows * 2
-        columns = rows[:, 0::2][:, :width] + rows[:, 1::2][:, :width] if above.shape[1] > 1 else rows * 2
-        levels.append(((columns + 2) >> 2).astype(np.uint8))
-    return Layer(tuple(levels), words)
-
-
-def seen_as(codes: Codes, channels: str) -> QImage:
-    """Return codes (H, W, 4) as a picture of all channels ("RGBA"), of the colours ("RGB"), or of one in grey."""
-    height, width = codes.shape[:2]
-    if channels == "RGBA":
-        out = np.ascontiguousarray(codes)
-        return QImage(out.data, width, height, 4 * width, QImage.Format.Format_RGBA8888).copy()
-    if channels == "RGB":
-        out = np.ascontiguousarray(codes[..., :3])
-        return QImage(out.data, width, height, 3 * width, QImage.Format.Format_RGB888).copy()
-    out = np.ascontiguousarray(codes[..., "RGBA".index(channels)])
-    return QImage(out.data, width, height, width, QImage.Format.Format_Grayscale8).copy()
+    MAP = "Error map"
 
 
 class PictureView(QWidget):
-    """Shows one or two layers; both always cover the same frame, so that a smaller cut lies on its source."""
+    """Shows one or two layers; both always cover the same frame, so that a smaller cut lies on its source.
+
+    Signals
+    -------
+    zoom_changed : screen pixels to one of the source
+    pointed : pixel of the source under the pointer, or (-1, -1)
+    """
 
     zoom_changed = Signal(float)
+    pointed = Signal(int, int)
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self._layers: tuple[Layer, ...] = ()
+        self._map: tuple[Layer, float] | None = None
+        self._places: tuple[tuple[float, float, float, float], ...] = ()
+        self._place = -1
         self._frame = (1, 1)
         self._mode = Mode.SPLIT
-        self._channels = "RGBA"
+        self.look = Look()
         self._level: int | None = None
         self._zoom = 1.0
         self._centre = QPointF(0.5, 0.5)
         self._fitted = True
-        self._split = 0.5
+        self._split, self._lean = 0.5, _LEAN
         self._grip: str | None = None
         self._last = QPointF()
         self._blink_on = False
@@ -111,6 +78,7 @@ class PictureView(QWidget):
         self._blink = QTimer(self, interval=_BLINK_MS)
         self._blink.timeout.connect(self._next_blink)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setMouseTracking(True)
         self.setMinimumSize(120, 90)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.setAccessibleName("Picture")
@@ -123,6 +91,7 @@ class PictureView(QWidget):
     def show_layers(self, layers: tuple[Layer, ...], keep_view: bool = False) -> None:
         """Show one layer, or the source and the cut."""
         self._layers = layers
+        self._map, self._places, self._place = None, (), -1
         self._words = ""
         if layers:
             keep_view = keep_view and layers[0].size == self._frame
@@ -131,10 +100,27 @@ class PictureView(QWidget):
             self.fit()
         self.update()
 
+    def show_difference(
+        self, layer: Layer, most: float, places: Sequence[tuple[float, float, float, float]] = ()
+    ) -> None:
+        """Take the map of differences, its scale's end, and the worst places as parts of the frame: x, y, width, height."""
+        self._map, self._places, self._place = (layer, most), tuple(places), -1
+        self.update()
+
     def say(self, words: str) -> None:
         """Show words instead of pictures."""
-        self._layers, self._words = (), words
+        self._layers, self._map, self._places, self._words = (), None, (), words
         self.update()
+
+    @property
+    def layers(self) -> tuple[Layer, ...]:
+        """What is shown: the source, and the cut if there is one."""
+        return self._layers
+
+    @property
+    def place(self) -> int:
+        """The worst place that was gone to last; -1 for none."""
+        return self._place
 
     def set_mode(self, mode: Mode) -> None:
         self._mode = mode
@@ -147,13 +133,21 @@ class PictureView(QWidget):
             self.fit()
         self.update()
 
-    def set_channels(self, channels: str) -> None:
-        """Show RGBA, RGB or one of the letters."""
-        self._channels = channels
+    def set_blink(self, milliseconds: int) -> None:
+        """Show each picture for so long when they blink."""
+        self._blink.setInterval(milliseconds)
+
+    def set_look(self, **changes: object) -> None:
+        """Look at the pictures in another way; see `Look`."""
+        self.look = replace(self.look, **changes)  # type: ignore[arg-type]
         self.update()
 
+    def set_channels(self, channels: str) -> None:
+        """Show RGBA, RGB or one of the letters."""
+        self.set_look(channels=channels)
+
     def set_level(self, level: int | None) -> None:
-        """Show one halving of a single layer, whatever the zoom; None for the one that suits it."""
+        """Show one level, whatever the zoom; None for the one that suits it."""
         self._level = level
         self.update()
 
@@ -161,6 +155,8 @@ class PictureView(QWidget):
         """Show the whole frame."""
         room = self._room()
         self._zoom = min(room.width() / self._frame[0], room.height() / self._frame[1]) * 0.96
+        if self.look.tiled:
+            self._zoom /= 2
         self._centre = QPointF(0.5, 0.5)
         self._fitted = True
         self.zoom_changed.emit(self._zoom)
@@ -181,6 +177,18 @@ class PictureView(QWidget):
         self.zoom_changed.emit(zoom)
         self.update()
 
+    def go_to(self, place: int) -> None:
+        """Bring one of the worst places to the middle, large enough to judge."""
+        if not self._places:
+            return
+        self._place = place % len(self._places)
+        x, y, wide, high = self._places[self._place]
+        room = self._room()
+        zoom = min(room.width() / (wide * self._frame[0]), room.height() / (high * self._frame[1])) / 3
+        self.zoom_to(max(1.0, min(16.0, zoom)))
+        self._centre = QPointF(x + wide / 2, y + high / 2)
+        self.update()
+
     # Geometry
 
     def _room(self) -> QRectF:
@@ -197,9 +205,30 @@ class PictureView(QWidget):
         return QRectF(left, top, width, height)
 
     def _split_line(self) -> tuple[QPointF, QPointF, QPointF]:
+        """Return the upper end, the middle and the lower end of the split line, far beyond the widget."""
         middle = QPointF(self.width() * self._split, self.height() / 2)
-        lean = self.height() * _SLANT / 2
-        return QPointF(middle.x() + lean, 0), middle, QPointF(middle.x() - lean, self.height())
+        way = QPointF(sin(self._lean), -cos(self._lean)) * _FAR
+        return middle + way, middle, middle - way
+
+    def pixel_at(self, point: QPointF) -> tuple[int, int]:
+        """Return the pixel of the source at a point of the widget, or (-1, -1)."""
+        room = self._room()
+        if self._mode is Mode.BESIDE and len(self._layers) == 2 and point.x() > room.width():
+            point = point - QPointF(room.width() + 2, 0)
+        frame = self._frame_rect(room)
+        x = int((point.x() - frame.left()) // self._zoom)
+        y = int((point.y() - frame.top()) // self._zoom)
+        if self.look.tiled:
+            x, y = x % self._frame[0], y % self._frame[1]
+        inside = self._layers and 0 <= x < self._frame[0] and 0 <= y < self._frame[1]
+        return (x, y) if inside else (-1, -1)
+
+    def codes_at(self, layer: Layer, x: int, y: int) -> np.ndarray:
+        """Return the four values of a layer under a pixel of the source."""
+        width, height = layer.size
+        return np.asarray(
+            layer.levels[0][min(height - 1, y * height // self._frame[1]), min(width - 1, x * width // self._frame[0])]
+        )
 
     # Gestures
 
@@ -213,23 +242,44 @@ class PictureView(QWidget):
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         self._last = event.position()
-        _, middle, _ = self._split_line()
-        near = (event.position() - middle).manhattanLength() < 28
-        splitting = self._mode is Mode.SPLIT and len(self._layers) == 2
-        self._grip = "split" if splitting and near else "pan"
+        self._grip = "pan"
+        if self._mode is Mode.SPLIT and len(self._layers) == 2:
+            _, middle, _ = self._split_line()
+            apart = event.position() - middle
+            along = apart.x() * sin(self._lean) - apart.y() * cos(self._lean)
+            across = apart.x() * cos(self._lean) + apart.y() * sin(self._lean)
+            if hypot(apart.x(), apart.y()) < 20:
+                self._grip = "split"
+            elif abs(across) < 7 and abs(along) > 40:
+                self._grip = "turn"
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         step = event.position() - self._last
         self._last = event.position()
         if self._grip == "split":
             self._split = max(0.02, min(0.98, self._split + step.x() / max(1, self.width())))
+        elif self._grip == "turn":
+            _, middle, _ = self._split_line()
+            apart = event.position() - middle
+            turned = atan2(apart.x(), -apart.y())
+            self._lean = (turned + pi / 2) % pi - pi / 2
         elif self._grip == "pan" and self._layers:
             self._fitted = False
             self._centre -= QPointF(step.x() / (self._frame[0] * self._zoom), step.y() / (self._frame[1] * self._zoom))
+        elif self._grip is None:
+            if self.look.lit:
+                across, up = event.position().x() / max(1, self.width()), event.position().y() / max(1, self.height())
+                self.look = replace(self.look, lamp=(2 * across - 1, 1 - 2 * up))
+                self.update()
+            self.pointed.emit(*self.pixel_at(event.position()))
+            return
         self.update()
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
         self._grip = None
+
+    def leaveEvent(self, event: object) -> None:
+        self.pointed.emit(-1, -1)
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
         if self._fitted:
@@ -239,6 +289,7 @@ class PictureView(QWidget):
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         key = Qt.Key(event.key())
+        shifted = bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)
         steps = {Qt.Key.Key_Left: (-1, 0), Qt.Key.Key_Right: (1, 0), Qt.Key.Key_Up: (0, -1), Qt.Key.Key_Down: (0, 1)}
         if key in (Qt.Key.Key_Plus, Qt.Key.Key_Equal):
             self.zoom_to(self._zoom * 2)
@@ -248,8 +299,12 @@ class PictureView(QWidget):
             self.fit()
         elif key == Qt.Key.Key_1:
             self.zoom_to(1.0)
-        elif key in steps and self._mode is Mode.SPLIT and event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
-            self._split = max(0.02, min(0.98, self._split + 0.02 * steps[key][0]))
+        elif key == Qt.Key.Key_N:
+            self.go_to(self._place + (-1 if shifted else 1))
+        elif key in steps and self._mode is Mode.SPLIT and shifted:
+            across, down = steps[key]
+            self._split = max(0.02, min(0.98, self._split + 0.02 * across))
+            self._lean = (self._lean - 0.05 * down + pi / 2) % pi - pi / 2
             self.update()
         elif key in steps:
             self._fitted = False
@@ -279,15 +334,42 @@ class PictureView(QWidget):
             )
         elif len(self._layers) == 1:
             self._draw(painter, self._layers[0], self._room())
-        elif self._mode is Mode.BESIDE:
+        else:
+            self._paint_both(painter)
+        painter.end()
+
+    def _paint_both(self, painter: QPainter) -> None:
+        whole = QRectF(self.rect())
+        source, cut = self._layers
+        if self._mode is Mode.BESIDE:
             self._paint_beside(painter)
+            return
+        if self._mode is Mode.MAP:
+            if self._map is not None:
+                self._draw(painter, self._map[0], self._room(), plain=True)
+                draw_scale(painter, whole, self._map[1])
         elif self._mode is Mode.BLINK:
-            layer = self._layers[1] if self._blink_on else self._layers[0]
-            self._draw(painter, layer, self._room())
-            self._plate(painter, layer.words, left=not self._blink_on)
+            self._draw(painter, cut if self._blink_on else source, self._room())
+            draw_plate(painter, (cut if self._blink_on else source).words, whole, left=not self._blink_on)
         else:
             self._paint_split(painter)
-        painter.end()
+        if self._mode is not Mode.BLINK:
+            draw_plate(painter, source.words, whole, left=True)
+            draw_plate(painter, cut.words, whole, left=False)
+        self._paint_places(painter, self._room())
+
+    def _paint_places(self, painter: QPainter, room: QRectF) -> None:
+        frame = self._frame_rect(room)
+        boxes = [
+            QRectF(
+                frame.left() + x * frame.width(),
+                frame.top() + y * frame.height(),
+                w * frame.width(),
+                h * frame.height(),
+            )
+            for x, y, w, h in self._places
+        ]
+        draw_places(painter, boxes, self._place)
 
     def _paint_beside(self, painter: QPainter) -> None:
         room = self._room()
@@ -296,23 +378,23 @@ class PictureView(QWidget):
             painter.save()
             painter.setClipRect(half)
             self._draw(painter, layer, half)
+            if place == 1:
+                self._paint_places(painter, half)
             painter.restore()
-            self._plate(painter, layer.words, left=place == 0)
+            draw_plate(painter, layer.words, QRectF(self.rect()), left=place == 0)
         painter.fillRect(QRectF(room.right(), 0, 2, self.height()), QColor("#FFFFFF"))
 
     def _paint_split(self, painter: QPainter) -> None:
         top, middle, bottom = self._split_line()
-        right = QPainterPath()
-        right.addPolygon(
-            QPolygonF([top, QPointF(self.width() + 400, 0), QPointF(self.width() + 400, self.height()), bottom])
-        )
-        left = QPainterPath()
-        left.addPolygon(QPolygonF([top, QPointF(-400, 0), QPointF(-400, self.height()), bottom]))
-        for path, layer in zip((left, right), self._layers, strict=True):
+        side = QPointF(cos(self._lean), sin(self._lean)) * _FAR
+        for way, layer in zip((-side, side), self._layers, strict=True):
+            half = QPainterPath()
+            half.addPolygon(QPolygonF([top, top + way, bottom + way, bottom]))
             painter.save()
-            painter.setClipPath(path)
+            painter.setClipPath(half)
             self._draw(painter, layer, self._room())
             painter.restore()
+        painter.save()
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.setPen(QPen(QColor("#FFFFFF"), 2))
         painter.drawLine(top, bottom)
@@ -320,34 +402,26 @@ class PictureView(QWidget):
         painter.setPen(QPen(QColor("#26231F"), 1.5))
         painter.drawEllipse(middle, 9, 9)
         painter.drawLine(middle - QPointF(5, 0), middle + QPointF(5, 0))
-        self._plate(painter, self._layers[0].words, left=True)
-        self._plate(painter, self._layers[1].words, left=False)
+        painter.restore()
 
-    def _plate(self, painter: QPainter, words: str, left: bool) -> None:
-        if not words:
-            return
-        font = QFont(self.font())
-        font.setPixelSize(11)
-        font.setBold(True)
-        metrics = QFontMetrics(font)
-        room = self.width() / 2 - 16
-        words = metrics.elidedText(words, Qt.TextElideMode.ElideRight, int(room - 16))
-        width = metrics.horizontalAdvance(words) + 16
-        plate = QRectF(8 if left else self.width() - 8 - width, self.height() - 32, width, 24)
-        painter.fillRect(plate, QColor("#26231F"))
-        painter.setFont(font)
-        painter.setPen(QColor("#F7F4EE"))
-        painter.drawText(plate, Qt.AlignmentFlag.AlignCenter, words)
-
-    def _draw(self, painter: QPainter, layer: Layer, room: QRectF) -> None:
-        """Draw the part of a layer that is seen, from the halving that suits the zoom."""
+    def _draw(self, painter: QPainter, layer: Layer, room: QRectF, plain: bool = False) -> None:
+        """Draw a layer once, or three times three; `plain` leaves out how pictures are looked at."""
         frame = self._frame_rect(room)
+        reach = range(-1, 2) if self.look.tiled else range(1)
+        for across in reach:
+            for down in reach:
+                self._draw_one(
+                    painter, layer, room, frame.translated(across * frame.width(), down * frame.height()), plain
+                )
+
+    def _draw_one(self, painter: QPainter, layer: Layer, room: QRectF, frame: QRectF, plain: bool) -> None:
+        """Draw the part of a layer that is seen, from the level that suits the zoom."""
         seen = frame.intersected(room)
         if seen.isEmpty():
             return
         scale = frame.width() / layer.size[0]
         level = max(0, min(len(layer.levels) - 1, int(-log2(scale)) if scale < 1 else 0))
-        if self._level is not None and len(self._layers) == 1:
+        if self._level is not None and not plain:
             level = min(self._level, len(layer.levels) - 1)
         codes = layer.levels[level]
         height, width = codes.shape[:2]
@@ -362,11 +436,27 @@ class PictureView(QWidget):
             frame.width() * (x1 - x0) / width,
             frame.height() * (y1 - y0) / height,
         )
-        coarse = frame.width() / width >= _PIXELS_SHOW_FROM and (
-            self._zoom >= _PIXELS_SHOW_FROM or self._level is not None
-        )
-        painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform, not coarse)
+        texel = frame.width() / width
+        coarse = texel >= _PIXELS_SHOW_FROM and (self._zoom >= _PIXELS_SHOW_FROM or self._level is not None)
         painter.save()
+        painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform, not coarse)
         painter.setClipRect(frame, Qt.ClipOperation.IntersectClip)
-        painter.drawImage(target, seen_as(codes[y0:y1, x0:x1], self._channels))
+        if self.look.canvas:
+            painter.fillRect(seen, _canvas(self.look.canvas))
+        painter.drawImage(target, developed(codes[y0:y1, x0:x1], Look() if plain else self.look))
+        if texel >= _GRID_FROM and self._level is None:
+            draw_grid(painter, frame, seen, width, height)
         painter.restore()
+
+
+def _canvas(name: str) -> QBrush:
+    """Return what shows through where a picture is clear: a colour, or a fine check."""
+    if name != "check":
+        return QBrush(QColor(name))
+    tile = QPixmap(16, 16)
+    tile.fill(QColor("#8A8A8A"))
+    painter = QPainter(tile)
+    painter.fillRect(0, 0, 8, 8, QColor("#6C6C6C"))
+    painter.fillRect(8, 8, 8, 8, QColor("#6C6C6C"))
+    painter.end()
+    return QBrush(tile)

@@ -25,7 +25,8 @@ from oaktrim.core.ship.make import read_source
 from oaktrim.core.units import bytes_text, size_text
 from oaktrim.desk.session import Session
 from oaktrim.desk.widgets.ladder import Ladder
-from oaktrim.desk.widgets.picture import Layer, PictureView, make_layer
+from oaktrim.desk.widgets.layers import Layer, make_layer
+from oaktrim.desk.widgets.picture import PictureView
 from oaktrim.desk.work.tasks import Work, as_task, start
 
 CHANNELS = ("RGBA", "RGB", "R", "G", "B", "A")

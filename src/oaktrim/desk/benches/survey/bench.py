@@ -347,6 +347,7 @@ class SurveyBench(QWidget):
             keep &= select(self.find.text(), assets)
         except QueryError as error:
             fault = str(error)
+        self._session.filter_text = "" if fault else self.find.text()
         self.find.show_fault(fault)
         self._fault.setText(fault)
         self._fault.setVisible(bool(fault))

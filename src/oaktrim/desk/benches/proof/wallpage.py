@@ -1,0 +1,99 @@
+"""The wall: the worst part of every selected texture before and after its cuts, the most visible loss first."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Signal
+from PySide6.QtWidgets import QFrame, QLabel, QScrollArea, QVBoxLayout, QWidget
+
+from oaktrim.core.formats.catalogue import FORMATS
+from oaktrim.core.plan.resolve import Recipe
+from oaktrim.core.units import size_text
+from oaktrim.desk.benches.proof.candidatepane import picture_of
+from oaktrim.desk.models.trials import Trials, Tried
+from oaktrim.desk.session import Session
+from oaktrim.desk.widgets.pairwall import Pair, PairWall
+
+_MOST = 120
+
+
+class WallPage(QWidget):
+    """Follows the selection; the largest textures are tried first.
+
+    Signals
+    -------
+    chosen : row of a texture to be looked at alone
+    """
+
+    chosen = Signal(int)
+
+    def __init__(self, session: Session, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setObjectName("desk")
+        self._session = session
+        self.trials = Trials(self)
+        self.trials.found.connect(self._found)
+        self.wall = PairWall()
+        self.wall.chosen.connect(lambda place: self.chosen.emit(self._order[place]))
+        self._words = QLabel(objectName="caption")
+        self._rows: list[int] = []
+        self._recipes: list[Recipe] = []
+        self._results: dict[int, Tried] = {}
+        self._order: list[int] = []
+        self._key: tuple[object, ...] = ()
+        scroll = QScrollArea(widgetResizable=True, frameShape=QFrame.Shape.NoFrame)
+        scroll.setWidget(self.wall)
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 0, 0, 0)
+        self._words.setContentsMargins(12, 4, 12, 0)
+        column.addWidget(self._words)
+        column.addWidget(scroll, 1)
+
+    def refresh(self) -> None:
+        """Try what ships now of all selected textures."""
+        session = self._session
+        if not session.is_open or session.trying:
+            return
+        plan = session.plan()
+        rows = sorted(session.chosen, key=lambda row: -int(plan.arrival.memory[row]))[:_MOST]
+        recipes = [plan.recipe(row) for row in rows]
+        key = (plan.target, tuple(recipes), plan.inventory)
+        if key == self._key:
+            return
+        self._key, self._rows, self._recipes, self._results = key, rows, recipes, {}
+        self._show()
+        self.trials.wish(
+            plan, [(place, row, recipe) for place, (row, recipe) in enumerate(zip(rows, recipes, strict=True))]
+        )
+
+    def _found(self, place: int, result: Tried | Exception) -> None:
+        if isinstance(result, Tried):
+            self._results[place] = result
+        self._show()
+
+    def _show(self) -> None:
+        assert self._session.inventory is not None
+        textures = self._session.inventory.textures
+        places = sorted(range(len(self._rows)), key=lambda p: (p not in self._results, -self._steps(p)))
+        pairs = []
+        for place in places:
+            recipe, result = self._recipes[place], self._results.get(place)
+            words = f"{size_text(recipe.width, recipe.height)} {FORMATS[recipe.format].label}"
+            name = textures[self._rows[place]].path.rsplit("/", 1)[-1]
+            if result is None:
+                pairs.append(Pair(name, words, "…"))
+            else:
+                both = picture_of(result.before), picture_of(result.after)
+                pairs.append(Pair(name, words, f"{result.steps:.2f} steps", *both))
+        self._order = [self._rows[place] for place in places]
+        self.wall.show_pairs(pairs)
+        left = len(self._rows) - len(self._results)
+        more = len(self._session.chosen) - len(self._rows)
+        self._words.setText(
+            f"Left the source, right what ships, where they differ most; {len(self._rows)} textures"
+            + (f", {left} still to be made" if left else "")
+            + (f"; {more} smaller ones are left out" if more > 0 else "")
+            + ". Enter or a double click looks at one alone."
+        )
+
+    def _steps(self, place: int) -> float:
+        return self._results[place].steps if place in self._results else 0.0

@@ -1,0 +1,154 @@
+"""The Proof bench as a person uses it: looking, choosing a candidate, judging a wall, and taking what fits the budget."""
+
+import msgspec
+import numpy as np
+import pytest
+from PIL import Image as PillowImage
+from PySide6.QtCore import QPoint, QPointF, Qt
+
+from oaktrim.core.plan.cuts import Cap, SetFormat
+from oaktrim.core.units import bytes_text
+from oaktrim.desk.benches.proof.bench import Page
+from oaktrim.desk.widgets.picture import Mode
+from tests.desk.test_round import click_row
+
+
+@pytest.fixture
+def proving(qtbot, opened):
+    """The bench with a base colour proved, on Lounge."""
+    click_row(qtbot, opened, "brick_base.png")
+    opened.show_bench(1)
+    qtbot.waitUntil(lambda: len(opened.proof.one.view.layers) == 2, timeout=20000)
+    return opened
+
+
+def tried(pane):
+    return [card for card in pane.cards if not card.candidate.against and "steps" in card.words]
+
+
+def test_candidates_are_tried_and_one_becomes_the_cut(qtbot, proving):
+    pane, session = proving.proof.one.candidates, proving.session
+    qtbot.waitUntil(lambda: len(tried(pane)) >= 6, timeout=60000)
+    absent = [card for card in pane.cards if "hardware" in card.candidate.against]
+    assert absent
+    assert not any(card.isEnabled() for card in absent)
+    card = next(
+        c for c in tried(pane) if c.candidate.recipe.width == 256 and c.candidate.recipe.format.startswith("bc")
+    )
+    wanted = card.candidate
+    qtbot.mouseClick(card, Qt.MouseButton.LeftButton)
+    recipe = session.plan().recipe(session.chosen[0])
+    assert (recipe.width, recipe.format) == (256, wanted.recipe.format)
+    assert int(session.plan().arrival.memory[session.chosen[0]]) == wanted.memory
+    assert {type(cut.change) for cut in session.job.cuts} == {Cap, SetFormat}
+    qtbot.waitUntil(lambda: any(c.present and c.candidate.recipe == recipe for c in pane.cards), timeout=20000)
+    qtbot.keyClick(proving, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    assert session.job.cuts == ()
+
+
+def test_like_this_for_all_of_a_role(qtbot, proving):
+    pane, session = proving.proof.one.candidates, proving.session
+    qtbot.waitUntil(lambda: bool(pane.cards), timeout=20000)
+    words, paths = pane.alike_choices()[0]
+    assert words == "all used as base colour"
+    assert set(paths) == {"wall/brick_base.png", "wall/plaster_base.png"}
+    promised = pane._promise(paths, "bc7", 128)
+    pane._apply(paths, "bc7", 128)
+    after = session.plan()
+    for path in paths:
+        recipe = after.recipe(after.inventory.row_of[path])
+        assert (max(recipe.width, recipe.height), recipe.format) == (128, "bc7")
+    assert promised.endswith(bytes_text(after.total("memory"))), "the totals are told before it is done"
+
+
+def test_every_way_of_looking_changes_the_picture(qtbot, proving):
+    page = proving.proof.one
+    view = page.view
+    page.set_mode(Mode.BESIDE)
+    seen = [view.grab().toImage()]
+    for act in (
+        lambda: page.canvas.setCurrentIndex(1),
+        lambda: page.tiled.setChecked(True),
+        lambda: page.level.setCurrentIndex(4),
+        lambda: page.set_mode(Mode.MAP),
+        lambda: page.set_mode(Mode.SPLIT),
+        lambda: qtbot.keyClick(view, Qt.Key.Key_Up, Qt.KeyboardModifier.ShiftModifier),
+    ):
+        act()
+        seen.append(view.grab().toImage())
+        assert seen[-1] != seen[-2]
+    page.tiled.setChecked(False)
+    view.zoom_to(4.0)
+    view._centre = QPointF(0.05, 0.05)
+    at = view._frame_rect(view._room()).topLeft() + QPointF(4 * 10 + 2, 4 * 20 + 2)
+    qtbot.mouseMove(view, at.toPoint())
+    source = proving.session.inventory.root / "wall/brick_base.png"
+    with PillowImage.open(source) as picture:
+        codes = " ".join(str(v) for v in np.asarray(picture)[20, 10])
+    qtbot.waitUntil(lambda: page._pixel.text().startswith(f"10, 20:  {codes}"), timeout=5000)
+
+
+def test_the_split_line_turns(qtbot, proving):
+    view = proving.proof.one.view
+    proving.proof.one.set_mode(Mode.SPLIT)
+    before = view._lean
+    top, middle, _ = view._split_line()
+    way = (top - middle) / 4000
+    start = (middle + way * 80).toPoint()
+    qtbot.mousePress(view, Qt.MouseButton.LeftButton, pos=start)
+    qtbot.mouseMove(view, (middle + QPointF(80, 0)).toPoint())
+    qtbot.mouseRelease(view, Qt.MouseButton.LeftButton, pos=(middle + QPointF(80, 0)).toPoint())
+    assert abs(view._lean - before) > 0.5
+    assert view.pixel_at(QPointF(QPoint(-5, -5))) == (-1, -1)
+
+
+def test_worst_places_are_one_key_away(qtbot, proving):
+    pane, page = proving.proof.one.candidates, proving.proof.one
+    pane._apply(("wall/brick_base.png",), "bc1", 128)
+    qtbot.waitUntil(lambda: bool(page.view._places) and page.view.layers[1].size == (128, 128), timeout=30000)
+    fitted = page.view._zoom
+    qtbot.keyClick(page.view, Qt.Key.Key_N)
+    assert page.view.place == 0
+    assert page.view._zoom > fitted
+    qtbot.keyClick(page.view, Qt.Key.Key_N, Qt.KeyboardModifier.ShiftModifier)
+    assert page.view.place == len(page.view._places) - 1
+    assert "steps just noticed" in page.words.text()
+    assert "SSIM" in page.words.text()
+
+
+def test_a_wall_shows_the_worst_first_and_leads_to_one(qtbot, proving):
+    session, wall = proving.session, proving.proof.wall
+    session.edit(session.history.job.with_choice("lounge", ["wall/plaster_base.png"], 32, "bc1"), "small")
+    session.select(tuple(range(len(session.inventory.textures))))
+    qtbot.mouseClick(proving.proof.pages[Page.WALL], Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: len(wall._results) == 5, timeout=60000)
+    assert session.inventory.textures[wall._order[0]].path == "wall/plaster_base.png"
+    wall.wall.setFocus()
+    qtbot.keyClick(wall.wall, Qt.Key.Key_Return)
+    assert proving.proof.page is Page.ONE
+    assert session.chosen_paths == ("wall/plaster_base.png",)
+
+
+def test_fit_to_budget_is_one_step_of_undo(qtbot, proving):
+    session, fit = proving.session, proving.proof.fit
+    tight = msgspec.structs.replace(session.watched.limits, memory="300 KiB", package="200 KiB", streaming=None)
+    session.edit(session.history.job.with_target(msgspec.structs.replace(session.watched, limits=tight)), "tight")
+    before = session.history.job
+    proving.proof.show_page(Page.FIT)
+    qtbot.mouseClick(fit.begin, Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: fit.model.rowCount() > 0, timeout=120000)
+    promised = {line: fit.model.fit.problem.total(fit.picks(), line) for line in ("memory", "package")}
+    assert promised["memory"] <= 300 * 1024
+    # Refusing one is counted at once; taking it back too.
+    fit.model.turn(0, False)
+    assert fit.model.fit.problem.total(fit.picks(), "memory") != promised["memory"]
+    fit.model.turn(0, True)
+    # Along the curve and back.
+    fit.curve.setValue(0)
+    assert fit.model.fit.problem.total(fit.picks(), "memory") >= promised["memory"]
+    proving.proof.fit._show(fit._found)
+    qtbot.mouseClick(fit.take, Qt.MouseButton.LeftButton)
+    assert session.plan().total("memory") == promised["memory"]
+    assert session.history.job != before
+    qtbot.keyClick(proving, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    assert session.history.job == before
