@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from pathlib import Path
 
 import numpy as np
-from PySide6.QtCore import QObject, QThreadPool, QTimer, Signal
+from PySide6.QtCore import QObject, QTimer, Signal
 
 from oaktrim.core.errors import FileError, OakTrimError
 from oaktrim.core.job.document import SUFFIX, Job, load_job, new_job, root_of, save_job, targets_of
@@ -14,10 +14,9 @@ from oaktrim.core.job.history import History
 from oaktrim.core.plan.cuts import Change, Cut
 from oaktrim.core.plan.packing import PackedShares
 from oaktrim.core.plan.query import Assets
-from oaktrim.core.plan.resolve import Plan, missing_of, resolve
+from oaktrim.core.plan.resolve import Plan, resolve
 from oaktrim.core.plan.verdict import findings_of
-from oaktrim.core.progress import Progress, Task
-from oaktrim.core.ship.weighing import measure_packages
+from oaktrim.core.progress import Task
 from oaktrim.core.survey.cache import SurveyCache
 from oaktrim.core.survey.findings.finding import Finding
 from oaktrim.core.survey.inventory import Inventory, difference
@@ -27,6 +26,7 @@ from oaktrim.core.targets.arrival import weigh_nothing
 from oaktrim.core.targets.target import Target
 from oaktrim.core.units import bytes_text
 from oaktrim.desk.work.tasks import Work, as_task, start
+from oaktrim.desk.work.weigher import Weigher
 
 
 class Session(QObject):
@@ -73,18 +73,14 @@ class Session(QObject):
         self._roles_of: tuple[object, object] = ((), ())
         self._plans: dict[tuple[str, bool], Plan] = {}
         self._findings: dict[str, list[Finding]] = {}
-        self._measuring: Work | None = None
         self._looking: Work | None = None
         self._look_again = False
         self._judging: Work | None = None
         self._totals: dict[tuple[int, str], int] = {}
-        self._weighing: Work | None = None
-        # Measuring goes on for long, and nobody waits for it: it takes no thread from what somebody waits for.
         self._assets: Assets | None = None
-        self._spare = QThreadPool(self)
-        self._spare.setMaxThreadCount(1)
-        self._weighed = QTimer(self, singleShot=True, interval=1500)
-        self._weighed.timeout.connect(self._show_weighed)
+        self._weigher = Weigher(self.cache, self)
+        self._weigher.weighed.connect(self._show_weighed)
+        self._weigher.failed.connect(self.failed)
         self._settle = QTimer(self, singleShot=True, interval=300)
         self._settle.timeout.connect(self._measure)
         self._settle.timeout.connect(self._judge)
@@ -453,64 +449,26 @@ class Session(QObject):
     def _measure(self) -> None:
         if self.inventory is None or self._shares is None or self._preview is not None:
             return
-        if self._measuring is not None and self._measuring.running:
+        plans = [self.plan(target.id) for target in self.targets]
+        if not self._weigher.measure(plans, self.plan, self._shares, self.job.max_pixels):
             self._settle.start()
-            return
-        shares = self._shares
-        missing = [key for target in self.targets for key in missing_of(self.plan(target.id), shares)]
-        missing = list(dict.fromkeys(missing))
-        if not missing:
-            self._catch_up(shares)
-            return
-
-        def measuring() -> Task[int]:
-            done = 0
-            for done, _ in enumerate(shares.measure(missing, self.cache), 1):
-                yield Progress(done, len(missing), "packing samples")
-            return done
-
-        def measured(count: int) -> None:
-            if shares is not self._shares:
-                return
-            if count:
-                self._plans.clear()
-                self.plans_changed.emit()
-            self._catch_up(shares)
-
-        self._measuring = start(measuring(), self, measured, self.failed.emit)
-
-    def _catch_up(self, shares: PackedShares) -> None:
-        """Measure what is still estimated on the watched target, for as long as nothing else is done."""
-        plan = self.plan()
-        if plan.all_measured or (self._weighing is not None and self._weighing.running):
-            return
-
-        def weighed(count: int) -> None:
-            if shares is self._shares and count:
-                self._plans.clear()
-                self.plans_changed.emit()
-
-        task = measure_packages(plan, shares, self.cache, self.job.max_pixels)
-        self._weighing = start(task, self, weighed, self.failed.emit, self._spare)
-        self._weighing.progress.connect(lambda _: self._weighed.start())
 
     def _show_weighed(self) -> None:
         """Show what has been measured so far."""
+        self._plans.clear()
         if self.inventory is not None and not self.trying:
-            self._plans.clear()
             self.plans_changed.emit()
 
     def rest(self) -> None:
         """Let go of measuring that nobody waits for, for something that somebody does; it goes on after the next edit."""
-        if self._weighing is not None and self._weighing.running:
-            self._weighing.cancel()
+        self._weigher.rest()
 
     def stop(self) -> None:
         """Let go of all work that nobody waits for."""
-        for work in (self.work, self._weighing, self._measuring, self._looking, self._judging):
+        for work in (self.work, self._looking, self._judging):
             if work is not None and work.running:
                 work.cancel()
-        self._spare.waitForDone()
+        self._weigher.stop()
 
     def mixed_change(self, kind: type) -> tuple[bool, int]:
         """Return whether the selected textures differ in one kind of change, and the value of the first (-1: none)."""

@@ -29,10 +29,9 @@ from oaktrim.core.errors import OakTrimError
 from oaktrim.core.job.document import SUFFIX
 from oaktrim.core.plan.resolve import Rung, limits_of
 from oaktrim.core.progress import Progress
-from oaktrim.desk.benches.proof.bench import ProofBench
+from oaktrim.desk.benches.proof.bench import Page, ProofBench
 from oaktrim.desk.benches.ship.bench import ShipBench
 from oaktrim.desk.benches.survey.bench import SurveyBench
-from oaktrim.desk.look.icons import icon
 from oaktrim.desk.look.style import apply_style
 from oaktrim.desk.look.tokens import use_theme
 from oaktrim.desk.session import Session
@@ -40,6 +39,7 @@ from oaktrim.desk.shell.cutlist import CutList
 from oaktrim.desk.shell.finder import Findable, Finder
 from oaktrim.desk.shell.recent import recent_paths, remember
 from oaktrim.desk.shell.rules import RulesBand
+from oaktrim.desk.shell.welcome import Welcome
 from oaktrim.desk.widgets.swatch import Swatch
 from oaktrim.desk.work.tasks import Work
 from oaktrim.desk.work.watch import Watch
@@ -58,6 +58,7 @@ class Window(QMainWindow):
         self.survey = SurveyBench(self.session)
         self.proof = ProofBench(self.session)
         self.ship = ShipBench(self.session)
+        self.welcome = Welcome()
         self.benches = (self.survey, self.proof, self.ship)
         self.rules = RulesBand(self.session)
         self.swatch = Swatch(self.session)
@@ -96,7 +97,7 @@ class Window(QMainWindow):
         middle = QHBoxLayout()
         middle.setSpacing(0)
         middle.addWidget(self._rail())
-        self._stack.addWidget(self._empty())
+        self._stack.addWidget(self.welcome)
         for bench in self.benches:
             self._stack.addWidget(bench)
         middle.addWidget(self._stack, 1)
@@ -145,29 +146,6 @@ class Window(QMainWindow):
         column.addStretch(1)
         return rail
 
-    def _empty(self) -> QWidget:
-        page = QWidget(objectName="sheet")
-        column = QVBoxLayout(page)
-        column.addStretch(2)
-        title = QLabel("What does your art weigh?", objectName="title", alignment=Qt.AlignmentFlag.AlignCenter)
-        words = QLabel(
-            "Open the folder that holds a game's textures: Oak Trim reads it, weighs it against each target's "
-            "limits,\nand changes nothing in it. Or drop a folder or a job here.",
-            objectName="soft",
-            alignment=Qt.AlignmentFlag.AlignCenter,
-        )
-        opener = QPushButton("Open a folder…", objectName="primary")
-        opener.clicked.connect(self.open_folder)
-        self._recent_column = QVBoxLayout()
-        for widget in (title, words):
-            column.addWidget(widget)
-        column.addSpacing(12)
-        column.addWidget(opener, alignment=Qt.AlignmentFlag.AlignCenter)
-        column.addSpacing(12)
-        column.addLayout(self._recent_column)
-        column.addStretch(3)
-        return page
-
     def _make_actions(self) -> None:
         keys = QKeySequence.StandardKey
         rows: list[tuple[str, Callable[[], object], QKeySequence.StandardKey | str | None]] = [
@@ -189,6 +167,9 @@ class Window(QMainWindow):
             ("Role rules", partial(self._show_pane, 2), "Ctrl+3"),
             ("Targets", partial(self._show_pane, 3), "Ctrl+4"),
             ("Rulers of all targets", self._rule_all, "Ctrl+R"),
+            ("Prove one texture", partial(self._prove, Page.ONE), None),
+            ("Wall of the selection", partial(self._prove, Page.WALL), "Ctrl+J"),
+            ("Fit to budget", partial(self._prove, Page.FIT), "Ctrl+B"),
             ("Light theme", partial(self.set_theme, "light"), None),
             ("Dusk theme", partial(self.set_theme, "dusk"), None),
             ("Theme of the desktop", partial(self.set_theme, ""), None),
@@ -228,6 +209,8 @@ class Window(QMainWindow):
         session.disk_changed.connect(self._show_news)
         self._watching.changed.connect(session.look_at_disk)
         self._busy_stop.clicked.connect(self._stop_busy)
+        self.welcome.folder_wanted.connect(self.open_folder)
+        self.welcome.chosen.connect(self.open_path)
         self.rules.family_clicked.connect(self._show_family)
         self.cuts.ship_wanted.connect(partial(self.show_bench, 2))
         self.swatch.rung_chosen.connect(self._change_rung)
@@ -344,6 +327,10 @@ class Window(QMainWindow):
         if self.session.is_open:
             self.survey.show_pane(place)
 
+    def _prove(self, page: Page) -> None:
+        self.show_bench(1)
+        self.proof.show_page(page)
+
     def _select_shown(self) -> None:
         self.show_bench(0)
         self.survey.ledger.selectAll()
@@ -451,16 +438,9 @@ class Window(QMainWindow):
         rows = recent_paths()
         self._recent_menu.clear()
         self._recent_menu.setEnabled(bool(rows))
-        while self._recent_column.count():
-            item = self._recent_column.takeAt(0)
-            if item.widget() is not None:
-                item.widget().deleteLater()
         for row in rows:
             self._recent_menu.addAction(row, partial(self.open_path, Path(row)))
-            key = QPushButton(row, icon=icon("folder"))
-            key.setObjectName("plain")
-            key.clicked.connect(partial(lambda path, _=False: self.open_path(path), Path(row)))
-            self._recent_column.addWidget(key, alignment=Qt.AlignmentFlag.AlignCenter)
+        self.welcome.show_recent(rows)
 
     # Theme, layout, drops
 
