@@ -13,7 +13,18 @@ from oaktrim.cli.sources import Source, source_at, weigh_source
 from oaktrim.core.codecs.effort import Effort
 from oaktrim.core.errors import DocumentError, shown
 from oaktrim.core.job.document import SUFFIX, Job, load_job, new_job, root_of, save_job
-from oaktrim.core.plan.cuts import MAX_LOSS, Cap, Change, Cut, Drop, SetEffort, SetFormat, SetLevels, SetLoss
+from oaktrim.core.plan.cuts import (
+    MAX_LOSS,
+    Cap,
+    Change,
+    Cut,
+    Drop,
+    KeepCoverage,
+    SetEffort,
+    SetFormat,
+    SetLevels,
+    SetLoss,
+)
 from oaktrim.core.plan.query import Assets, select
 from oaktrim.core.plan.resolve import resolve
 from oaktrim.core.plan.rolerules import RoleRule
@@ -93,6 +104,13 @@ def _save(job: Job, path: Path, source: Source) -> None:
 @click.option(
     "--loss", type=click.FloatRange(0, MAX_LOSS), metavar="DB", help="Quality given up for a smaller package."
 )
+@click.option(
+    "--keep-coverage",
+    "coverage",
+    type=click.IntRange(0, 255),
+    metavar="ALPHA",
+    help="Levels keep what a cut-out at it shows.",
+)
 @click.option("--target", "targets", multiple=True, metavar="ID", help="Only for this target; may be given again.")
 def cut(
     path: Path,
@@ -103,6 +121,7 @@ def cut(
     levels: bool | None,
     effort: str | None,
     loss: float | None,
+    coverage: int | None,
     targets: tuple[str, ...],
 ) -> None:
     """Cut the textures of JOB that a filter keeps; the job is written, the sources never are."""
@@ -115,10 +134,13 @@ def cut(
         changes += [] if levels is None else [SetLevels(levels)]
         changes += [] if effort is None else [SetEffort(Effort(effort))]
         changes += [] if loss is None else [SetLoss(loss)]
+        changes += [] if coverage is None else [KeepCoverage(coverage)]
     except ValueError as error:
         raise fail(str(error)) from error
     if not changes:
-        raise fail("say what to cut: --cap, --drop, --format, --levels, --no-levels, --effort or --loss")
+        raise fail(
+            "say what to cut: --cap, --drop, --format, --levels, --no-levels, --effort, --loss or --keep-coverage"
+        )
     for name in targets:
         if name not in source.job.targets:
             raise DocumentError(path, f"has no target {name!r}; it has {', '.join(source.job.targets)}")

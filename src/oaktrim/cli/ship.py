@@ -12,7 +12,7 @@ from oaktrim.cli.survey import standing_text
 from oaktrim.core.errors import shown
 from oaktrim.core.plan.resolve import Plan, limits_of
 from oaktrim.core.ship.manifest import NAME
-from oaktrim.core.ship.run import Shipped
+from oaktrim.core.ship.run import Shipped, forecast_missed
 from oaktrim.core.ship.run import ship as ship_plan
 
 
@@ -47,8 +47,13 @@ def ship(path: Path, target: str, out: Path) -> None:
     said = f"{shipped.written} written, {shipped.unchanged} unchanged"
     if shipped.removed:
         said += f", {shipped.removed} removed that the job no longer ships"
+    if shipped.models:
+        said += f", {shipped.models} models and buffers beside them"
     click.echo(f"{shown(out)}: {said}; see {NAME}")
     print_result(plan, shipped)
+    surprise = forecast_missed(plan, shipped.standings)
+    if surprise:
+        click.echo(f"oak-trim: {surprise}", err=True)
     for failure in shipped.manifest.failed:
         click.echo(f"oak-trim: not shipped: {failure.error}", err=True)
     if shipped.manifest.failed or any(standing.over for standing in shipped.standings):

@@ -8,6 +8,9 @@ from pathlib import Path
 
 from oaktrim.core.errors import FileError, os_fault
 
+# What files are called before they are whole.
+PASSING = ".oak-trim-"
+
 
 def write_atomic(path: Path, data: bytes) -> None:
     """Write a file under a passing name beside its place, flush it to the disk, and put it in place in one step.
@@ -19,7 +22,7 @@ def write_atomic(path: Path, data: bytes) -> None:
     passing = None
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
-        handle, passing = tempfile.mkstemp(prefix=".oak-trim-", dir=path.parent)
+        handle, passing = tempfile.mkstemp(prefix=PASSING, dir=path.parent)
         with os.fdopen(handle, "wb") as file:
             file.write(data)
             file.flush()

@@ -101,7 +101,21 @@ class SetLoss(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag="loss
         return f"Up to {self.decibels:g} dB for the download"
 
 
-Change = Cap | Drop | SetFormat | SetLevels | SetEffort | SetFilter | SetLoss
+class KeepCoverage(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag="coverage", tag_field="kind"):
+    """Levels keep as much as the first of what a cut-out at this alpha of 255 shows; 0 leaves them as they are filtered."""
+
+    threshold: int
+
+    def __post_init__(self) -> None:
+        if not 0 <= self.threshold <= 255:
+            raise ValueError(f"a cut-out begins at 1 to 255, not {self.threshold}")
+
+    @property
+    def label(self) -> str:
+        return f"Levels keep the cut-out at {self.threshold}" if self.threshold else "Levels as filtered"
+
+
+Change = Cap | Drop | SetFormat | SetLevels | SetEffort | SetFilter | SetLoss | KeepCoverage
 
 
 class Cut(msgspec.Struct, frozen=True, forbid_unknown_fields=True):

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from oaktrim.core.codecs.effort import Effort
 from oaktrim.core.formats.catalogue import FORMATS, ORDER
 from oaktrim.core.pixels.resample import Filter
-from oaktrim.core.plan.cuts import Cap, Cut, Drop, SetEffort, SetFilter, SetFormat, SetLevels, SetLoss
+from oaktrim.core.plan.cuts import Cap, Cut, Drop, KeepCoverage, SetEffort, SetFilter, SetFormat, SetLevels, SetLoss
 from oaktrim.core.plan.packing import Key, PackedShares
 from oaktrim.core.plan.rolerules import RoleRule, apply_rules
 from oaktrim.core.survey.inventory import Carried, Inventory
@@ -22,7 +22,7 @@ from oaktrim.core.targets.target import Oversize, Target
 _NOT_CUT = -1
 _EFFORTS, _FILTERS = list(Effort), list(Filter)
 # Kinds of change, in the order in which they act on a texture.
-KINDS = (Cap, Drop, SetFormat, SetLevels, SetEffort, SetFilter, SetLoss)
+KINDS = (Cap, Drop, SetFormat, SetLevels, SetEffort, SetFilter, SetLoss, KeepCoverage)
 # Losses are held in hundredths of a dB.
 _LOSS_UNIT = 100
 
@@ -59,6 +59,7 @@ class Recipe:
     effort: Effort
     filter: Filter
     loss: float
+    coverage: int
     ladder: tuple[Rung, ...]
     warnings: tuple[str, ...]
     touched: bool
@@ -149,7 +150,7 @@ class Plan:
     @property
     def touched(self) -> Flags:
         """Which textures are encoded anew; the others ship as their file holds them, levels added to pictures."""
-        kinds = (Cap, Drop, SetFormat, SetLevels)
+        kinds = (Cap, Drop, SetFormat, SetLevels, KeepCoverage)
         changed = self.rule >= 0
         for kind in kinds:
             changed |= self.settings[kind] != _NOT_CUT
@@ -174,6 +175,7 @@ class Plan:
             effort=_EFFORTS[effort] if effort != _NOT_CUT else Effort.STANDARD,
             filter=_FILTERS[picked] if picked != _NOT_CUT else Filter.LANCZOS3,
             loss=max(0, int(self.settings[SetLoss][row])) / _LOSS_UNIT,
+            coverage=max(0, int(self.settings[KeepCoverage][row])),
             ladder=ladder,
             warnings=warnings,
             touched=bool(self.touched[row]),
@@ -196,6 +198,8 @@ def _value(cut: Cut) -> int:
             return _EFFORTS.index(change.effort)
         case SetFilter():
             return _FILTERS.index(change.filter)
+        case KeepCoverage():
+            return change.threshold
         case SetLoss():
             return round(change.decibels * _LOSS_UNIT)
 
@@ -263,7 +267,7 @@ def key_as(plan: Plan, row: int, arrival: Arrival, name: str) -> str:
     parts = (
         plan.inventory.textures[row].content, plan.inventory.roles[row].role.value, name,
         arrival.width[row], arrival.height[row], arrival.levels[row], plan.settings[SetEffort][row],
-        plan.settings[SetFilter][row], plan.settings[SetLoss][row],
+        plan.settings[SetFilter][row], plan.settings[SetLoss][row], plan.settings[KeepCoverage][row],
         target.container, target.packing.method, target.packing.level,
     )  # fmt: skip
     return " ".join(str(part) for part in parts)

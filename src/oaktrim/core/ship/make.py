@@ -11,7 +11,7 @@ from oaktrim.core.errors import OakTrimError
 from oaktrim.core.files.pictures import MAX_PIXELS, decode_picture, parse_texture
 from oaktrim.core.formats.catalogue import Alpha, format_named
 from oaktrim.core.pixels.image import Image
-from oaktrim.core.pixels.levels import MIP_FILTER, level_size, make_levels
+from oaktrim.core.pixels.levels import MIP_FILTER, level_size, make_levels, with_coverage
 from oaktrim.core.pixels.metrics import decibels, mean_square
 from oaktrim.core.pixels.resample import Resampling, resample
 from oaktrim.core.plan.resolve import Recipe
@@ -116,6 +116,8 @@ def _make_picture(inventory: Inventory, row: int, image: Image, recipe: Recipe, 
     normals = inventory.roles[row].role is Role.NORMAL and len(image.channels) >= 3
     image = resample(image, recipe.width, recipe.height, Resampling(recipe.filter, normals=normals), threads)
     levels = make_levels(image, recipe.levels, Resampling(MIP_FILTER, normals=normals), threads)
+    if recipe.coverage:
+        levels = with_coverage(levels, recipe.coverage)
     options = EncodeOptions(recipe.effort, loss=recipe.loss, threads=threads)
     try:
         encoded = yield from encode_texture(levels, format_named(recipe.format), options)

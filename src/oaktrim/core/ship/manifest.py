@@ -20,7 +20,7 @@ class Entry(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     source, source_hash : path below the root, and BLAKE2b of its bytes
     role : what its code values are read as
     output, output_hash : path below the output folder, and BLAKE2b of its bytes
-    width, height, levels, format, effort, filter : the recipe
+    width, height, levels, format, effort, filter, loss, coverage : the recipe
     file_bytes : of the output; memory : on the target; package : after the target's packing, measured
     psnr : dB over the colour channels, measured after reading back; null when the pixels are exact
     """
@@ -40,6 +40,16 @@ class Entry(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     memory: int
     package: int
     psnr: float | None
+    loss: float = 0.0
+    coverage: int = 0
+
+
+class ModelEntry(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """One shipped model, or a buffer that one needs: path below the output folder, BLAKE2b of its bytes, and their number."""
+
+    output: str
+    output_hash: str
+    file_bytes: int
 
 
 class Failure(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -59,6 +69,7 @@ class Manifest(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     packing: str
     textures: tuple[Entry, ...]
     failed: tuple[Failure, ...] = ()
+    models: tuple[ModelEntry, ...] = ()
 
     def bytes(self) -> bytes:
         """Return the manifest as readable JSON."""

@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
+import errno
+import fcntl
 import hashlib
 import os
 from collections import Counter
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass
 from enum import Enum
 from math import isinf
@@ -12,18 +16,23 @@ from pathlib import Path, PurePosixPath
 
 from oaktrim import __version__
 from oaktrim.core.codecs.texture import EncodedTexture
-from oaktrim.core.errors import FileError, OakTrimError, ShipError
-from oaktrim.core.files.atomic import read_bytes, write_atomic
+from oaktrim.core.errors import FileError, OakTrimError, ShipError, os_fault
+from oaktrim.core.files.atomic import PASSING, read_bytes, write_atomic
 from oaktrim.core.files.pictures import MAX_PIXELS, pack_texture, parse_texture
 from oaktrim.core.formats.catalogue import FORMATS
 from oaktrim.core.plan.resolve import Plan, Recipe, Standing, counted
 from oaktrim.core.progress import Progress, Task, finish, spread
 from oaktrim.core.ship.make import make_texture
-from oaktrim.core.ship.manifest import NAME, SCHEMA, Entry, Failure, Manifest, load_manifest
+from oaktrim.core.ship.manifest import NAME, SCHEMA, Entry, Failure, Manifest, ModelEntry, load_manifest
+from oaktrim.core.ship.models import model_files, shippable, write_models
 from oaktrim.core.survey.facts import IMAGE_MARK
 from oaktrim.core.survey.inventory import source_bytes
 from oaktrim.core.survey.sample import pack_bytes
 from oaktrim.core.targets.target import Target
+from oaktrim.core.units import bytes_text
+
+# Faults that no other texture will be spared: no room, or a disk that may not be written.
+_FATAL = (errno.ENOSPC, errno.EDQUOT, errno.EROFS, errno.EACCES, errno.EPERM)
 
 
 class Reason(Enum):
@@ -52,7 +61,8 @@ class Shipped:
 
     Parameters
     ----------
-    written, unchanged, removed : counts of files; removed ones were shipped earlier and are no longer in the plan
+    written, unchanged, removed : counts of textures; removed files were shipped earlier and are no longer in the plan
+    models : how many models and buffers were written
     standings : what was shipped against the target's limits, measured
     """
 
@@ -60,6 +70,7 @@ class Shipped:
     written: int
     unchanged: int
     removed: int
+    models: int
     standings: tuple[Standing, ...]
 
 
@@ -103,8 +114,9 @@ def schedule(plan: Plan, out: Path) -> list[Item]:
     """
     names = output_names(plan)
     _check_place(plan.inventory.root, out, names)
+    models = [model.path for model in shippable(plan.inventory)]
     earlier = load_manifest(out / NAME)
-    strange = [name for name in names if earlier is None and (out / name).exists()]
+    strange = [name for name in (*names, *models) if earlier is None and (out / name).exists()]
     if strange:
         raise ShipError(
             f"{out / strange[0]}: is there already, and no run of Oak Trim left it; ship into another folder"
@@ -140,11 +152,15 @@ def _settings(plan: Plan, row: int, recipe: Recipe) -> tuple[object, ...]:
     role = plan.inventory.roles[row].role.value
     return (
         role, recipe.width, recipe.height, recipe.levels, recipe.format, recipe.effort.value, recipe.filter.value,
+        recipe.loss, recipe.coverage,
     )  # fmt: skip
 
 
 def _settings_of(entry: Entry) -> tuple[object, ...]:
-    return entry.role, entry.width, entry.height, entry.levels, entry.format, entry.effort, entry.filter
+    return (
+        entry.role, entry.width, entry.height, entry.levels, entry.format, entry.effort, entry.filter,
+        entry.loss, entry.coverage,
+    )  # fmt: skip
 
 
 def _packing_name(target: Target) -> str:
@@ -159,8 +175,12 @@ def memory_on(target: Target, texture: EncodedTexture) -> int:
 
 def _ship_one(plan: Plan, item: Item, out: Path, max_pixels: int) -> Entry:
     inventory, target = plan.inventory, plan.target
-    source_hash = _digest(source_bytes(inventory.root, item.recipe.path))
+    surveyed = inventory.textures[item.row].content
     made = finish(make_texture(inventory, item.row, item.recipe, max_pixels, threads=1))
+    # Looked at after it was read: a file that was written to in between is told, and made at the next run.
+    source_hash = _digest(source_bytes(inventory.root, item.recipe.path))
+    if source_hash != surveyed:
+        raise FileError(inventory.root / item.recipe.path, "has changed since it was surveyed; ship again")
     path = out / item.output
     write_atomic(path, pack_texture(made.encoded, target.container))
     data = read_bytes(path)
@@ -190,6 +210,8 @@ def _ship_one(plan: Plan, item: Item, out: Path, max_pixels: int) -> Entry:
         memory=memory_on(target, made.encoded),
         package=min(len(data), pack_bytes(data, target.packing)),
         psnr=None if isinf(psnr) else round(psnr, 3),
+        loss=recipe.loss,
+        coverage=recipe.coverage,
     )
 
 
@@ -201,10 +223,50 @@ def ship(plan: Plan, out: Path, max_pixels: int = MAX_PIXELS, threads: int | Non
 
     Raises
     ------
-    ShipError : the output folder is inside the source tree
-    FileError : the output folder cannot be written
+    ShipError : the output folder is inside the source tree, or another run is shipping into it
+    FileError : the output folder cannot be written, or the disk is full
     """
     yield Progress(0, len(plan.formats), "looking at what is there")
+    _check_place(plan.inventory.root, out, output_names(plan))
+    with _alone(out):
+        _tidy(out)
+        return (yield from _ship(plan, out, max_pixels, threads))
+
+
+def _tidy(out: Path) -> None:
+    """Remove what a run that was killed left half written."""
+    for path in out.rglob(f"{PASSING}*"):
+        if path.is_file() and not path.is_symlink():
+            path.unlink(missing_ok=True)
+
+
+@contextmanager
+def _alone(out: Path) -> Iterator[None]:
+    """Hold an output folder for one run. The system lets go of it when the run ends, however it does."""
+    try:
+        out.mkdir(parents=True, exist_ok=True)
+        held = os.open(out, os.O_RDONLY | os.O_DIRECTORY)
+    except OSError as error:
+        raise FileError(out, f"cannot be written: {os_fault(error)}") from error
+    try:
+        fcntl.flock(held, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except OSError as error:
+        os.close(held)
+        raise ShipError(f"{out}: another run is shipping into this folder; wait for it, or ship elsewhere") from error
+    try:
+        yield
+    finally:
+        os.close(held)
+
+
+def _is_fatal(error: OakTrimError, out: Path) -> bool:
+    """Say whether an error is of the output folder, so that no texture can be written there."""
+    cause = error.__cause__
+    there = isinstance(error, FileError) and error.path.is_relative_to(out)
+    return there and isinstance(cause, OSError) and cause.errno in _FATAL
+
+
+def _ship(plan: Plan, out: Path, max_pixels: int, threads: int | None) -> Task[Shipped]:
     items = schedule(plan, out)
     earlier = load_manifest(out / NAME)
     old = {entry.source: entry for entry in earlier.textures} if earlier else {}
@@ -213,6 +275,7 @@ def ship(plan: Plan, out: Path, max_pixels: int = MAX_PIXELS, threads: int | Non
     # The dearest first: the last to finish is then a small one, and both threads end together.
     due.sort(key=lambda item: -item.recipe.width * item.recipe.height)
     failed: list[Failure] = []
+    models = earlier.models if earlier is not None else ()
     if earlier is None:
         # The folder is marked as ours before the first texture, whatever stops the run.
         write_atomic(out / NAME, _manifest(plan.target, {}, []).bytes())
@@ -221,6 +284,8 @@ def ship(plan: Plan, out: Path, max_pixels: int = MAX_PIXELS, threads: int | Non
         try:
             return _ship_one(plan, item, out, max_pixels)
         except OakTrimError as error:
+            if _is_fatal(error, out):
+                raise
             return Failure(item.recipe.path, str(error))
         except MemoryError:
             return Failure(item.recipe.path, f"{item.recipe.path}: does not fit in memory")
@@ -232,21 +297,27 @@ def ship(plan: Plan, out: Path, max_pixels: int = MAX_PIXELS, threads: int | Non
             else:
                 entries[result.source] = result
             yield Progress(done, len(due), due[position].recipe.path)
-    except GeneratorExit:
+    except (GeneratorExit, OakTrimError):
         # What is done stays known, so that the next run does not make it again.
         if due:
             kept = {**{s: e for s, e in old.items() if s not in entries}, **entries}
-            write_atomic(out / NAME, _manifest(plan.target, kept, failed).bytes())
+            with suppress(FileError):
+                write_atomic(out / NAME, _manifest(plan.target, kept, failed, models).bytes())
         raise
-    manifest = _manifest(plan.target, entries, failed)
+    outputs = {entry.source: entry.output for entry in entries.values()}
+    files, broken = model_files(plan.inventory, plan.target.container, outputs)
+    present, modelled = write_models(files, out, {entry.output: entry for entry in models})
+    manifest = _manifest(plan.target, entries, failed + broken, present)
     removed = _remove_stale(earlier, manifest, out, plan.inventory.root)
     if earlier != manifest:
         write_atomic(out / NAME, manifest.bytes())
     written = len(due) - len(failed)
-    return Shipped(manifest, written, len(items) - len(due), removed, weigh(manifest, plan))
+    return Shipped(manifest, written, len(items) - len(due), removed, modelled, weigh(manifest, plan))
 
 
-def _manifest(target: Target, entries: dict[str, Entry], failed: list[Failure]) -> Manifest:
+def _manifest(
+    target: Target, entries: dict[str, Entry], failed: list[Failure], models: Sequence[ModelEntry] = ()
+) -> Manifest:
     return Manifest(
         schema=SCHEMA,
         oak_trim=__version__,
@@ -255,6 +326,7 @@ def _manifest(target: Target, entries: dict[str, Entry], failed: list[Failure]) 
         packing=_packing_name(target),
         textures=tuple(entries[source] for source in sorted(entries)),
         failed=tuple(sorted(failed, key=lambda f: f.source)),
+        models=tuple(models),
     )
 
 
@@ -262,14 +334,15 @@ def _remove_stale(earlier: Manifest | None, now: Manifest, out: Path, root: Path
     """Remove files that an earlier run shipped here, that are still as it left them, and that the plan has no more."""
     if earlier is None:
         return 0
-    kept = {entry.output for entry in now.textures}
+    kept = {entry.output for entry in now.textures} | {entry.output for entry in now.models}
     removed = 0
-    for entry in earlier.textures:
-        path = out / entry.output
+    gone = [(entry.output, entry.output_hash) for entry in earlier.textures]
+    for output, digest in gone + [(entry.output, entry.output_hash) for entry in earlier.models]:
+        path = out / output
         inside = Path(os.path.realpath(path)).is_relative_to(os.path.realpath(out))
-        if entry.output in kept or not inside or not path.is_file():
+        if output in kept or not inside or not path.is_file():
             continue
-        if _digest(path.read_bytes()) == entry.output_hash:
+        if _digest(path.read_bytes()) == digest:
             path.unlink()
             removed += 1
     return removed
@@ -291,3 +364,15 @@ def weigh(manifest: Manifest, plan: Plan) -> tuple[Standing, ...]:
     standings = [Standing(line, totals[line], limit, True) for line, limit in plan.target.limit_bytes.items()]
     longest = max((max(entry.width, entry.height) for entry in entries), default=0)
     return (*standings, *counted(plan.target, plan.inventory, longest))
+
+
+def forecast_missed(plan: Plan, standings: Sequence[Standing]) -> str:
+    """Say by how much the package was forecast wrong, where that is more than was stated; empty where it is not."""
+    weighed = next((standing.value for standing in standings if standing.line == "package"), None)
+    if weighed is None or not len(plan.package):
+        return ""
+    apart, stated = weighed - plan.total("package"), plan.uncertainty
+    if abs(apart) <= stated:
+        return ""
+    way = "more" if apart > 0 else "less"
+    return f"the package weighs {bytes_text(abs(apart))} {way} than forecast; ± {bytes_text(stated)} was stated"

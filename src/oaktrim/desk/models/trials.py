@@ -34,7 +34,16 @@ class Tried:
 def trial_key(plan: Plan, row: int, recipe: Recipe) -> tuple[object, ...]:
     """Return all that decides what a trial comes to."""
     target, inventory = plan.target, plan.inventory
-    kept = (recipe.width, recipe.height, recipe.levels, recipe.format, recipe.effort, recipe.filter, recipe.loss)
+    kept = (
+        recipe.width,
+        recipe.height,
+        recipe.levels,
+        recipe.format,
+        recipe.effort,
+        recipe.filter,
+        recipe.loss,
+        recipe.coverage,
+    )
     return inventory.textures[row].content, inventory.roles[row].role, target.container, target.packing, *kept
 
 

@@ -22,6 +22,7 @@ from PySide6.QtWidgets import (
 from oaktrim.core.errors import OakTrimError
 from oaktrim.core.formats.catalogue import FORMATS, Alpha
 from oaktrim.core.pixels.levels import coverage
+from oaktrim.core.plan.cuts import KeepCoverage
 from oaktrim.core.plan.resolve import Plan, Recipe
 from oaktrim.core.progress import Task
 from oaktrim.core.proof.trial import Trial, seen_scale, try_recipe
@@ -54,6 +55,7 @@ class Shown:
     role: Role
     levels: int
     coverages: str
+    coverage: int
 
 
 def prove(plan: Plan, row: int, recipe: Recipe, before: int) -> Task[Shown]:
@@ -73,7 +75,7 @@ def prove(plan: Plan, row: int, recipe: Recipe, before: int) -> Task[Shown]:
     words = f"{quality.steps:.2f} steps just noticed · {figures} · {psnr} through encoding"
     return Shown(
         make_layer(source, left), make_layer(trial.shipped(), right, levels), difference_layer(quality.map, most, ""),
-        most, places, words, quality.role, len(trial.made.encoded.levels), _coverages(trial),
+        most, places, words, quality.role, len(trial.made.encoded.levels), _coverages(trial), recipe.coverage,
     )  # fmt: skip
 
 
@@ -118,6 +120,7 @@ class OnePage(QWidget):
         )
         self.seen = QPushButton("At viewing size", toolTip="At the size it has on screen, with the levels that ship")
         self.cut_out = QCheckBox("cut-out at")
+        self.keep = QCheckBox("levels keep it", toolTip="Ship levels that keep as much of the cut-out as the full size")
         self.threshold = QSlider(Qt.Orientation.Horizontal, accessibleName="Alpha that the cut-out begins at")
         self.exposure = QSlider(Qt.Orientation.Horizontal, accessibleName="Exposure in stops")
         self._stops = QLabel(objectName="caption")
@@ -176,7 +179,8 @@ class OnePage(QWidget):
         for key in (self.tiled, self.lit, self.seen, self.next_worst):
             key.setObjectName("chip")
         for widget in (
-            self.level, self.canvas, self.tiled, self.seen, self.lit, self.cut_out, self.threshold, self._stops, self.exposure,
+            self.level, self.canvas, self.tiled, self.seen, self.lit, self.cut_out, self.threshold, self.keep,
+            self._stops, self.exposure,
         ):  # fmt: skip
             lower.addWidget(widget)
         lower.addStretch(1)
@@ -193,6 +197,7 @@ class OnePage(QWidget):
         self.lit.toggled.connect(lambda on: self.view.set_look(lit=on))
         self.cut_out.toggled.connect(self._cut_out)
         self.threshold.valueChanged.connect(self._cut_out)
+        self.keep.clicked.connect(self._keep_coverage)
         self.exposure.valueChanged.connect(self._expose)
         self.seen.clicked.connect(self._at_viewing_size)
         self.next_worst.clicked.connect(lambda: self.view.go_to(self.view.place + 1))
@@ -210,6 +215,9 @@ class OnePage(QWidget):
         on = self.cut_out.isChecked()
         self.cut_out.setText(f"cut-out at {self.threshold.value()}")
         self.view.set_look(threshold=self.threshold.value() if on else None)
+
+    def _keep_coverage(self, on: bool) -> None:
+        self._session.cut(KeepCoverage(self.threshold.value() if on else 0), everywhere=False, keep=True)
 
     def _expose(self, tenths: int) -> None:
         self._stops.setText(f"{tenths / 10:+.1f} stops")
@@ -296,7 +304,10 @@ class OnePage(QWidget):
         self.lit.setVisible(shown.role is Role.NORMAL)
         self.view.set_look(lit=self.lit.isChecked() and shown.role is Role.NORMAL)
         clear = bool(shown.coverages)
-        for part in (self.cut_out, self.threshold):
+        self.keep.blockSignals(True)
+        self.keep.setChecked(shown.coverage > 0)
+        self.keep.blockSignals(False)
+        for part in (self.cut_out, self.threshold, self.keep):
             part.setVisible(clear)
         if not clear:
             self.cut_out.setChecked(False)

@@ -26,7 +26,7 @@ from oaktrim.core.formats.catalogue import FORMATS
 from oaktrim.core.plan.resolve import Plan, Standing, limits_of
 from oaktrim.core.progress import Progress
 from oaktrim.core.ship.manifest import NAME
-from oaktrim.core.ship.run import Item, Reason, Shipped, schedule, ship
+from oaktrim.core.ship.run import Item, Reason, Shipped, forecast_missed, schedule, ship
 from oaktrim.core.units import bytes_like, bytes_text, decibels_text, size_text
 from oaktrim.desk.session import Session
 from oaktrim.desk.work.tasks import Work, as_task, start
@@ -272,7 +272,8 @@ class ShipBench(QWidget):
     def _show_result(self, before: Plan, plan: Plan, shipped: Shipped) -> None:
         was = {standing.line: standing.value for standing in limits_of(before)}
         forecast = {standing.line: standing.value for standing in limits_of(plan)}
-        self._result_heading.setText(f"Weighed again on {plan.target.name}")
+        surprise = forecast_missed(plan, shipped.standings)
+        self._result_heading.setText(f"Weighed again on {plan.target.name}" + (f" · ▲ {surprise}" if surprise else ""))
         self.result.setRowCount(len(shipped.standings))
         for place, standing in enumerate(shipped.standings):
             stated = getattr(plan.target.limits, standing.line) if standing.in_bytes else ""

@@ -1,0 +1,102 @@
+"""Shipping models beside their textures: glTF files whose images are the shipped ones, and the buffers they need."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Mapping
+from pathlib import Path, PurePosixPath
+from urllib.parse import unquote
+
+from oaktrim.core.errors import FileError, OakTrimError
+from oaktrim.core.files.atomic import read_bytes, write_atomic
+from oaktrim.core.files.gltf import parse_gltf
+from oaktrim.core.files.gltfimages import point_images
+from oaktrim.core.files.references import Surroundings
+from oaktrim.core.ship.manifest import Failure, ModelEntry
+from oaktrim.core.survey.facts import ModelFacts
+from oaktrim.core.survey.inventory import Inventory, file_of
+
+_KINDS = ("gltf", "glb")
+
+
+def shippable(inventory: Inventory) -> list[ModelFacts]:
+    """Return the models that can be shipped with other images: glTF ones."""
+    return [model for model in inventory.models if model.kind in _KINDS]
+
+
+def model_files(
+    inventory: Inventory, container: str, outputs: Mapping[str, str]
+) -> tuple[dict[str, bytes], list[Failure]]:
+    """Return the bytes of every model and buffer to ship, by path below the output folder, and what could not be read.
+
+    Parameters
+    ----------
+    outputs : path of each shipped texture below the output folder, by its source
+    """
+    found: dict[str, bytes] = {}
+    failed = []
+    for model in shippable(inventory):
+        try:
+            found |= _one(inventory, model, container, outputs)
+        except OakTrimError as error:
+            failed.append(Failure(model.path, str(error)))
+    return found, failed
+
+
+def _one(inventory: Inventory, model: ModelFacts, container: str, outputs: Mapping[str, str]) -> dict[str, bytes]:
+    place = Surroundings(inventory.root, model.path)
+    document = parse_gltf(read_bytes(file_of(inventory.root, model.path)), place)
+    paths = {}
+    for number, image in enumerate(model.images):
+        source = image.held if image.held else _target(inventory, place, image.uri)
+        if source in outputs and number < len(document.root.images):
+            paths[number] = _relative(model.path, outputs[source])
+    found = {}
+    for buffer in document.root.buffers:
+        if buffer.uri is not None and buffer.uri[:5].lower() != "data:":
+            path = place.target_of(unquote(buffer.uri))
+            found[path] = place.read_file(path)
+    point_images(document, paths, container)
+    found[model.path] = document.pack()
+    return found
+
+
+def _target(inventory: Inventory, place: Surroundings, uri: str) -> str:
+    """Return the path of the texture that a reference means, letter case as on the disk; empty where there is none."""
+    if not uri or uri[:5].lower() == "data:":
+        return ""
+    try:
+        path = place.target_of(unquote(uri))
+    except FileError:
+        return ""
+    if path in inventory.row_of:
+        return path
+    return next((known for known in inventory.row_of if known.lower() == path.lower()), "")
+
+
+def _relative(model: str, output: str) -> str:
+    """Return the way from a model's folder to a file, both below one root."""
+    here, there = PurePosixPath(model).parent.parts, PurePosixPath(output).parts
+    shared = 0
+    while shared < len(here) and shared < len(there) - 1 and here[shared] == there[shared]:
+        shared += 1
+    return "/".join([".."] * (len(here) - shared) + list(there[shared:]))
+
+
+def write_models(
+    files: Mapping[str, bytes], out: Path, earlier: Mapping[str, ModelEntry]
+) -> tuple[list[ModelEntry], int]:
+    """Write what is not there already as it should be; return what stands there now, and how many were written."""
+    entries, written = [], 0
+    for path, data in sorted(files.items()):
+        digest = hashlib.blake2b(data, digest_size=16).hexdigest()
+        old = earlier.get(path)
+        try:
+            same = old is not None and old.output_hash == digest and (out / path).read_bytes() == data
+        except OSError:
+            same = False
+        if not same:
+            write_atomic(out / path, data)
+            written += 1
+        entries.append(ModelEntry(path, digest, len(data)))
+    return entries, written
