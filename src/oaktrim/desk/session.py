@@ -460,8 +460,12 @@ class Session(QObject):
             self.plans_changed.emit()
 
     def rest(self) -> None:
-        """Let go of measuring that nobody waits for, for something that somebody does; it goes on after the next edit."""
+        """Let go of measuring that nobody waits for, for something that somebody does."""
         self._weigher.rest()
+
+    def go_on(self) -> None:
+        """Take up measuring again."""
+        self._measure()
 
     def stop(self) -> None:
         """Let go of all work that nobody waits for."""

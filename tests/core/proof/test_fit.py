@@ -13,7 +13,7 @@ from oaktrim.core.plan.resolve import resolve
 from oaktrim.core.progress import finish
 from oaktrim.core.proof.fit import propose, why, with_fit
 from oaktrim.core.proof.problem import pose
-from oaktrim.core.proof.trial import best_of, candidates, try_recipe
+from oaktrim.core.proof.trial import best_of, candidates, reference_for, try_recipe
 from oaktrim.core.ship.run import ship
 from oaktrim.core.survey.cache import SurveyCache
 from oaktrim.core.survey.roles import Role
@@ -134,7 +134,7 @@ def test_candidates_are_what_the_target_has_and_cost_what_ships(art):
     absent = [c for c in found if "hardware" in c.against]
     assert {c.recipe.format for c in absent} >= {"bc7"}
     assert all(c.memory == plan.arrival.memory[row] for c in absent), "what is not decoded costs raw pixels"
-    trial = finish(try_recipe(plan, row, fitting[0].recipe))
+    trial = finish(try_recipe(plan, row, fitting[0].recipe, reference_for(plan.inventory, row)))
     assert trial.memory == fitting[0].memory
     assert trial.package > 0
     assert trial.quality.steps > 0

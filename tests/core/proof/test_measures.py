@@ -10,7 +10,7 @@ from oaktrim.core.pixels.metrics import gradients_lost
 from oaktrim.core.pixels.normals import angles_between
 from oaktrim.core.pixels.perception import JUST_NOTICED, oklab, seen_difference
 from oaktrim.core.pixels.resample import resample
-from oaktrim.core.proof.measures import judge, worst_regions
+from oaktrim.core.proof.measures import Reference, judge, worst_regions
 from oaktrim.core.survey.roles import Role
 from tests.kit.pictures import busy
 
@@ -127,3 +127,16 @@ def test_levels_keep_what_a_cut_out_keeps():
             abs(coverage(level, 128) - coverage(leaves, 128))
             <= abs(coverage(plain, 128) - coverage(leaves, 128)) + 0.02
         )
+
+
+def test_windows_stand_for_the_whole():
+    source = busy(1500, 1300, 3)
+    small = resample(source, 750, 650)
+    whole = Reference.whole(source, Role.BASE_COLOUR).judge(small)
+    sampled = Reference.sampled(source, Role.BASE_COLOUR)
+    assert len(sampled.windows) == 16
+    assert sampled.judge(source).steps < 1e-4
+    assert sampled.judge(small).steps == pytest.approx(whole.steps, rel=0.1)
+    flat = Reference.sampled(source, Role.BASE_COLOUR, seen=0.4)
+    assert flat.scale == 4
+    assert flat.judge(small).steps == pytest.approx(Reference.whole(source, Role.BASE_COLOUR, 0.4).judge(small).steps)

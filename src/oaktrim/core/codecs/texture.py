@@ -96,7 +96,7 @@ class EncodedTexture:
 
 
 # Pixels that are encoded between two words of progress; in rows that all block heights and the ordered dither divide.
-_BAND_PIXELS, _BAND_ROWS = 1 << 20, 120
+_BAND_PIXELS, _BAND_ROWS = 1 << 18, 120
 
 
 def encode_level(image: Image, texture_format: TextureFormat, options: EncodeOptions = EncodeOptions()) -> bytes:

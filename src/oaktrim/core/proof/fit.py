@@ -20,10 +20,9 @@ from oaktrim.core.plan.budget import Choices, Solution, shortfalls, solve
 from oaktrim.core.plan.packing import PackedShares
 from oaktrim.core.plan.resolve import Plan, Recipe, missing_of, weigh_as
 from oaktrim.core.progress import Progress, Task
-from oaktrim.core.proof.measures import FEW
 from oaktrim.core.proof.problem import Problem, pose
 from oaktrim.core.proof.tiles import measure
-from oaktrim.core.proof.trial import try_recipe
+from oaktrim.core.proof.trial import reference_for, try_recipe
 from oaktrim.core.ship.weighing import measure_packages
 from oaktrim.core.survey.cache import SurveyCache
 from oaktrim.core.survey.roles import Role
@@ -96,7 +95,8 @@ def _made(
     if key in known and size is not None:
         return known[key], size
     try:
-        trial = yield from try_recipe(problem.plan, row, recipe_of(problem, choice), FEW, max_pixels)
+        reference = reference_for(problem.plan.inventory, row, True, max_pixels)
+        trial = yield from try_recipe(problem.plan, row, recipe_of(problem, choice), reference, max_pixels)
     except (OakTrimError, MemoryError):
         return None, None
     known[key] = trial.quality.steps

@@ -21,8 +21,9 @@ from oaktrim.core.survey.roles import Family, Role
 from oaktrim.core.units import decibels_text
 
 NORMAL_STEP, DATA_STEP = 2.0, 0.02
-# Pictures are compared at no more than this many pixels a side; where many are to be compared, at fewer.
-MOST, FEW = 2048, 1024
+# Whole pictures are compared at no more than this many pixels a side. Where many trials are to be compared, windows of this many
+# pixels, so many across and down, stand for a large one at its full size.
+_MOST, _WINDOW, _WINDOWS = 2048, 256, 4
 # The code value of the grey behind what is clear.
 _CANVAS = 0.48
 # Worst places lie more than so many squares apart.
@@ -109,13 +110,24 @@ def reduced(pixels: NDArray[np.floating], times: int) -> Plane:
     return small
 
 
-def magnified(pixels: Plane, width: int, height: int) -> Plane:
-    """Return pixels (h, w, C) at a larger size as a GPU magnifies: linear between the centres of texels."""
-    for axis, size in ((0, height), (1, width)):
+Window = tuple[int, int, int, int]
+
+
+def magnified(pixels: Plane, width: int, height: int, window: Window | None = None) -> Plane:
+    """Return pixels (h, w, C) at a larger size as a GPU magnifies: linear between the centres of texels.
+
+    Parameters
+    ----------
+    window : the part of the larger picture that is wanted, x, y, width and height; all by default
+    """
+    x, y, wide, high = window or (0, 0, width, height)
+    for axis, size, start, length in ((0, height, y, high), (1, width, x, wide)):
         have = pixels.shape[axis]
         if have == size:
+            pixels = np.take(pixels, np.arange(start, start + length), axis=axis) if length < size else pixels
             continue
-        at = (np.arange(size, dtype=np.float32) + np.float32(0.5)) * np.float32(have / size) - np.float32(0.5)
+        at = (np.arange(start, start + length, dtype=np.float32) + np.float32(0.5)) * np.float32(have / size)
+        at -= np.float32(0.5)
         low = np.floor(at).astype(np.int64)
         part = (at - low).astype(np.float32)
         shape = (-1, 1, 1) if axis == 0 else (1, -1, 1)
@@ -131,7 +143,8 @@ def working_values(image: Image, role: Role) -> Plane:
     if role.transfer is Transfer.LINEAR or image.is_float:
         return to_rgba(image, np.float32)
     codes = to_rgba(image, image.pixels.dtype.type)
-    values = decode_table(Transfer.SRGB, image.bit_depth)[codes]
+    # Taking lets go of the interpreter's lock, which indexing does not.
+    values = np.take(decode_table(Transfer.SRGB, image.bit_depth), codes)
     values[..., 3] = to_depth(codes[..., 3], np.float32)
     return values
 
@@ -156,33 +169,89 @@ def map_between(a: Plane, b: Plane, role: Role) -> Plane:
     return steps
 
 
-def frame_scale(width: int, height: int, seen: float = 1.0, most: int = MOST) -> int:
+def frame_scale(width: int, height: int, seen: float = 1.0, most: int | None = None) -> int:
     """Return by how much pictures of a size are brought down to be compared: to what is seen, and to a bounded size.
 
     Parameters
     ----------
     seen : pixels of the screen to one of the source, at the nearest that it is ever seen; more than 1 counts as 1
-    most : pixels a side
+    most : pixels a side, if there is a bound
     """
-    times = max(1.0, 1 / seen if seen > 0 else 1.0, max(width, height) / most)
+    times = max(1.0, 1 / seen if seen > 0 else 1.0, max(width, height) / (most or max(width, height)))
     return 1 << ceil(log2(times) - 1e-9) if times > 1 else 1
 
 
-def judge(source: Image, shipped: Image, role: Role, seen: float = 1.0, most: int = MOST) -> Quality:
-    """Measure what ships, level 0 of it, against its source, which may be larger; see `frame_scale`."""
-    scale = frame_scale(*source.size, seen, most)
-    wanted = reduced(working_values(source, role), scale)
-    height, width = wanted.shape[:2]
-    got = working_values(shipped, role)
-    over = max(1, min(got.shape[1] // width, got.shape[0] // height))
-    got = magnified(reduced(got, over), width, height)
-    if "A" not in shipped.channels:
-        got[..., 3] = 1.0
-    if len(shipped.channels) == 1 and role.family is not Family.COLOUR:
-        wanted, got = wanted[..., [0, 0, 0, 3]], got[..., [0, 0, 0, 3]]
-    steps = map_between(wanted, got, role)
-    total = float(np.sqrt(np.mean(np.square(steps, dtype=np.float64))))
-    return Quality(total, steps, scale, wanted, got, role)
+@dataclass(frozen=True, eq=False)
+class Reference:
+    """A source made ready to judge what ships against it, once for all that is to be judged.
+
+    Parameters
+    ----------
+    size : of the frame in which both are compared; scale : pixels of the source to one of it
+    windows : the parts of the frame that are compared, one below the other
+    wanted : what the source says there, as `working_values` returns it
+    """
+
+    source: Image
+    role: Role
+    scale: int
+    size: tuple[int, int]
+    windows: tuple[Window, ...]
+    wanted: Plane
+
+    @classmethod
+    def whole(cls, source: Image, role: Role, seen: float = 1.0) -> Reference:
+        """Return the whole source at a bounded size; `seen` as in `frame_scale`."""
+        scale = frame_scale(*source.size, seen, _MOST)
+        wanted = reduced(working_values(source, role), scale)
+        height, width = wanted.shape[:2]
+        return cls(source, role, scale, (width, height), ((0, 0, width, height),), wanted)
+
+    @classmethod
+    def sampled(cls, source: Image, role: Role, seen: float = 1.0) -> Reference:
+        """Return windows of the source at the size at which it is seen, spread evenly; a small one whole."""
+        scale = frame_scale(*source.size, seen)
+        width, height = (-(-side // scale) for side in source.size)
+        if width * height <= (_WINDOW * _WINDOWS) ** 2:
+            return cls.whole(source, role, seen)
+        wide, high = min(_WINDOW, width), min(_WINDOW, height)
+        windows = tuple((x, y, wide, high) for y in _spread(height, high) for x in _spread(width, wide))
+        parts = [
+            reduced(working_values(_cropped(source, tuple(v * scale for v in window)), role), scale)[:high, :wide]
+            for window in windows
+        ]
+        return cls(source, role, scale, (width, height), windows, np.concatenate(parts))
+
+    def judge(self, shipped: Image) -> Quality:
+        """Measure what ships, level 0 of it, against the source, which may be larger."""
+        wanted, role = self.wanted, self.role
+        values = working_values(shipped, role)
+        over = max(1, min(values.shape[1] // self.size[0], values.shape[0] // self.size[1]))
+        values = reduced(values, over)
+        got = np.concatenate([magnified(values, *self.size, window) for window in self.windows])
+        if "A" not in shipped.channels:
+            got[..., 3] = 1.0
+        if len(shipped.channels) == 1 and role.family is not Family.COLOUR:
+            wanted, got = wanted[..., [0, 0, 0, 3]], got[..., [0, 0, 0, 3]]
+        steps = map_between(wanted, got, role)
+        total = float(np.sqrt(np.mean(np.square(steps, dtype=np.float64))))
+        return Quality(total, steps, self.scale, wanted, got, role)
+
+
+def _spread(length: int, side: int) -> list[int]:
+    """Return where up to `_WINDOWS` windows start along a side, evenly, none over another."""
+    count = min(_WINDOWS, length // side)
+    return [(length - side * count) * (2 * i + 1) // (2 * count) + side * i for i in range(count)]
+
+
+def _cropped(image: Image, window: tuple[int, ...]) -> Image:
+    x, y, wide, high = window
+    return image.with_pixels(image.pixels[y : y + high, x : x + wide])
+
+
+def judge(source: Image, shipped: Image, role: Role, seen: float = 1.0) -> Quality:
+    """Measure what ships against the whole of its source; `seen` as in `frame_scale`."""
+    return Reference.whole(source, role, seen).judge(shipped)
 
 
 def _codes(values: Plane, role: Role) -> NDArray[np.uint8]:

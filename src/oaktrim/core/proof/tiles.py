@@ -16,7 +16,7 @@ from oaktrim.core.pixels.image import Image
 from oaktrim.core.pixels.resample import Resampling, resample
 from oaktrim.core.plan.resolve import Plan
 from oaktrim.core.progress import Progress, Task, spread
-from oaktrim.core.proof.measures import FEW, frame_scale, magnified, map_between, reduced, working_values
+from oaktrim.core.proof.measures import frame_scale, magnified, map_between, reduced, working_values
 from oaktrim.core.proof.problem import Group, Problem
 from oaktrim.core.proof.trial import seen_scale
 from oaktrim.core.ship.make import read_source
@@ -77,7 +77,7 @@ def _on_tiles(plan: Plan, group: Group, max_pixels: int) -> list[float]:
         tiles = _tiles(read_source(inventory, row, max_pixels))
     except (OakTrimError, MemoryError):
         return [0.0] + [1e3] * (len(group.options) - 1)
-    scale = frame_scale(texture.width, texture.height, seen_scale(inventory, row), FEW * FEW)
+    scale = frame_scale(texture.width, texture.height, seen_scale(inventory, row))
     scale = min(scale, *(min(tile.size) for tile in tiles))
     wanted = _stacked([reduced(working_values(tile, role), scale) for tile in tiles])
     longest, now = max(texture.width, texture.height), int(max(plan.arrival.width[row], plan.arrival.height[row]))

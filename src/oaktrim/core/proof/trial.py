@@ -12,8 +12,8 @@ from oaktrim.core.pixels.image import Image
 from oaktrim.core.pixels.normals import rebuild_z
 from oaktrim.core.plan.advice import Offer, offers
 from oaktrim.core.plan.resolve import Plan, Recipe
-from oaktrim.core.progress import Task
-from oaktrim.core.proof.measures import MOST, Quality, judge
+from oaktrim.core.progress import Progress, Task
+from oaktrim.core.proof.measures import Quality, Reference
 from oaktrim.core.ship.make import Made, make_texture, read_source
 from oaktrim.core.ship.run import memory_on
 from oaktrim.core.survey.inventory import Inventory
@@ -119,30 +119,37 @@ def _slowness(name: str) -> int:
     return next((cost for stem, cost in stems.items() if name.startswith(stem)), 1) if row.compressed else 1
 
 
-def try_recipe(
-    plan: Plan, row: int, recipe: Recipe, most: int = MOST, max_pixels: int = MAX_PIXELS, source: Image | None = None
-) -> Task[Trial]:
+def reference_for(inventory: Inventory, row: int, sampled: bool = False, max_pixels: int = MAX_PIXELS) -> Reference:
+    """Read a texture's picture and make it ready to judge trials against, whole or sampled.
+
+    Raises
+    ------
+    OakTrimError : it cannot be read; names the file
+    """
+    make = Reference.sampled if sampled else Reference.whole
+    return make(read_source(inventory, row, max_pixels), inventory.roles[row].role, seen_scale(inventory, row))
+
+
+def try_recipe(plan: Plan, row: int, recipe: Recipe, reference: Reference, max_pixels: int = MAX_PIXELS) -> Task[Trial]:
     """Make a texture by a recipe and measure it against its source.
 
     Parameters
     ----------
-    most : pixels a side at which it is compared
-    source : the texture's picture where it has been read already
+    reference : of the texture's picture, see `reference_for`
 
     Raises
     ------
     OakTrimError : the source cannot be read or the format not be encoded; names the file
     """
     inventory, target = plan.inventory, plan.target
-    source = source or read_source(inventory, row, max_pixels)
     started = time.perf_counter()
-    made = yield from make_texture(inventory, row, recipe, max_pixels, source=source)
+    made = yield from make_texture(inventory, row, recipe, max_pixels, source=reference.source)
     seconds = time.perf_counter() - started
     data = pack_texture(made.encoded, target.container)
-    role = inventory.roles[row].role
-    quality = judge(source, made.shipped(), role, seen_scale(inventory, row), most)
+    yield Progress(1, 2, f"comparing {recipe.path}")
+    quality = reference.judge(made.shipped())
     package = min(len(data), pack_bytes(data, target.packing))
-    return Trial(recipe, made, source, quality, memory_on(target, made.encoded), package, seconds)
+    return Trial(recipe, made, reference.source, quality, memory_on(target, made.encoded), package, seconds)
 
 
 def best_of(costs: list[int], steps: list[float]) -> list[int]:

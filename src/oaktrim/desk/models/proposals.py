@@ -115,7 +115,8 @@ class Proposals(QAbstractTableModel):
         if column == 4:
             return f"{option.side or side} {FORMATS[option.format].label}"
         if column == 5:
-            return bytes_text(int(problem.choices.cost[0, first] - problem.choices.cost[0, pick]))
+            saved = int(problem.choices.cost[0, first] - problem.choices.cost[0, pick])
+            return f"{'−' if saved < 0 else ''}{bytes_text(abs(saved))}"
         if column == 6:
             return f"{problem.steps(pick):.2f}"
         return why(self.fit, group)

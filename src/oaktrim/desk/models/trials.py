@@ -11,10 +11,9 @@ from numpy.typing import NDArray
 from PySide6.QtCore import QObject, Signal
 
 from oaktrim.core.plan.resolve import Plan, Recipe
-from oaktrim.core.progress import Task
-from oaktrim.core.proof.measures import FEW, Region
-from oaktrim.core.proof.trial import try_recipe
-from oaktrim.core.ship.make import read_source
+from oaktrim.core.progress import Progress, Task
+from oaktrim.core.proof.measures import Reference, Region
+from oaktrim.core.proof.trial import reference_for, try_recipe
 from oaktrim.desk.work.tasks import Work, start
 
 _KEPT, _REGION = 400, 96
@@ -64,7 +63,7 @@ class Trials(QObject):
         self._kept: OrderedDict[tuple[object, ...], Tried] = OrderedDict()
         self._wishes: list[tuple[int, int, Recipe]] = []
         self._plan: Plan | None = None
-        self._source: tuple[tuple[object, int], object] | None = None
+        self._reference: tuple[tuple[str, int], Reference] | None = None
         self._work: Work | None = None
         self._turn = 0
 
@@ -106,14 +105,11 @@ class Trials(QObject):
 
     def _try(self, plan: Plan, row: int, recipe: Recipe) -> Task[Tried]:
         # The picture is read once for all candidates of a texture.
-        held = self._source
-        mark = (plan.inventory.textures[row].content, row)
-        if held is not None and held[0] == mark:
-            source = held[1]
-        else:
-            source = read_source(plan.inventory, row) if plan.inventory.textures[row].slices == 1 else None
-            self._source = (mark, source)
-        trial = yield from try_recipe(plan, row, recipe, FEW, source=source)  # type: ignore[arg-type]
+        mark, held = plan.inventory.textures[row].content, self._reference
+        if held is None or held[0] != (mark, row):
+            yield Progress(0, 1, f"reading {recipe.path}")
+            held = self._reference = ((mark, row), reference_for(plan.inventory, row, sampled=True))
+        trial = yield from try_recipe(plan, row, recipe, held[1])
         worst = trial.quality.worst(1, _REGION)
         height, width = trial.quality.map.shape
         wide, high = min(_REGION, width), min(_REGION, height)

@@ -166,7 +166,7 @@ class TradeChart(QWidget):
             painter.drawRect(QRectF(at.x() - 4, at.y() - 4, 8, 8))
             width = metrics.horizontalAdvance(point.name) + 2
             left = at.x() + 8 if at.x() + 8 + width < self.width() - 2 else at.x() - 8 - width
-            label = QRectF(left, at.y() - 14, width, 13)
+            label = QRectF(left, max(0.0, at.y() - 14), width, 13)
             shown = place in (self._present, self._lit) or place in self._best
             if shown and not any(label.intersects(other) for other in taken):
                 taken.append(label)

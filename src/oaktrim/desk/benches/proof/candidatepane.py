@@ -201,9 +201,7 @@ class CandidatePane(QFrame):
         for place in shown:
             self._row.addWidget(self.cards[place])
         self._row.addStretch(1)
-        # What ships now is known soonest, for all others are judged against it.
-        order = sorted(range(len(listed)), key=lambda p: not self.cards[p].present)
-        self.trials.wish(plan, [(p, row, listed[p].recipe) for p in order if not listed[p].against])
+        self.trials.wish(plan, [(place, row, c.recipe) for place, c in enumerate(listed) if not c.against])
 
     def _found(self, place: int, result: Tried | Exception) -> None:
         if place >= len(self.cards):

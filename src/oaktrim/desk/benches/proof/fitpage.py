@@ -88,7 +88,7 @@ class FitPage(QWidget):
         head.setSectionResizeMode(QHeaderView.ResizeMode.Interactive)
         head.setStretchLastSection(True)
         head.setDefaultAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
-        for column, width in enumerate((30, PAIR_WIDE + 10, 170, 92, 110, 76, 50)):
+        for column, width in enumerate((30, PAIR_WIDE + 10, 170, 112, 112, 76, 50)):
             self.table.setColumnWidth(column, width)
         self.table.activated.connect(self._toggle)
         top = QHBoxLayout()
@@ -126,6 +126,8 @@ class FitPage(QWidget):
             widget.hide()
 
     def _busy(self, on: bool) -> None:
+        if not on and self._session.is_open:
+            self._session.go_on()
         self._bar.setVisible(on)
         self._stop.setVisible(on)
         self.begin.setVisible(not on)
@@ -148,7 +150,7 @@ class FitPage(QWidget):
         self.begin.setEnabled(bool(limits))
         self._words.setText(
             f"Finds the cuts that bring everything within {told} on {session.watched.name} at the least visible loss. "
-            "Each choice is measured on real encodes; nothing is cut until you accept it."
+            "Sizes go down from what ships now, and each choice is measured on real encodes; nothing is cut until you accept it."
             if limits
             else f"{session.watched.name} has no limit in bytes; give it one in Targets (Ctrl+4)."
         )

@@ -24,8 +24,8 @@ from oaktrim.core.formats.catalogue import FORMATS, Alpha
 from oaktrim.core.pixels.levels import coverage
 from oaktrim.core.plan.cuts import KeepCoverage
 from oaktrim.core.plan.resolve import Plan, Recipe
-from oaktrim.core.progress import Task
-from oaktrim.core.proof.trial import Trial, seen_scale, try_recipe
+from oaktrim.core.progress import Progress, Task
+from oaktrim.core.proof.trial import Trial, reference_for, seen_scale, try_recipe
 from oaktrim.core.survey.roles import Role
 from oaktrim.core.units import bytes_text, decibels_text, size_text
 from oaktrim.desk.benches.proof.candidatepane import CandidatePane
@@ -60,7 +60,9 @@ class Shown:
 
 def prove(plan: Plan, row: int, recipe: Recipe, before: int) -> Task[Shown]:
     """Try a recipe and make everything ready to be shown; `before` is the memory without cuts."""
-    trial = yield from try_recipe(plan, row, recipe)
+    yield Progress(0, 2, f"reading {recipe.path}")
+    trial = yield from try_recipe(plan, row, recipe, reference_for(plan.inventory, row))
+    yield Progress(1, 2, "measuring")
     source, quality, texture = trial.source, trial.quality, plan.inventory.textures[row]
     psnr = decibels_text(trial.made.psnr())
     natural, label = FORMATS[texture.natural_format].label, FORMATS[recipe.format].label
@@ -200,6 +202,7 @@ class OnePage(QWidget):
         self.keep.clicked.connect(self._keep_coverage)
         self.exposure.valueChanged.connect(self._expose)
         self.seen.clicked.connect(self._at_viewing_size)
+        self.candidates.trials.done.connect(self._session.go_on)
         self.next_worst.clicked.connect(lambda: self.view.go_to(self.view.place + 1))
 
     def set_mode(self, mode: Mode, _: bool = True) -> None:
@@ -275,6 +278,7 @@ class OnePage(QWidget):
         self._key = key
         if self._work is not None:
             self._work.cancel()
+        session.rest()
         self.words.setText("encoding …")
         if not same_picture:
             self.view.say("encoding …")
@@ -282,8 +286,6 @@ class OnePage(QWidget):
         def done(shown: Shown) -> None:
             if key == self._key:
                 self._show(shown, same_picture)
-                self.candidates.setVisible(True)
-                self.candidates.refresh()
 
         def failed(error: Exception) -> None:
             if key == self._key:
@@ -291,6 +293,8 @@ class OnePage(QWidget):
 
         self._work = start(prove(plan, row, recipe, int(before.arrival.memory[row])), self, done, failed)
         self._work.ended.connect(partial(self._ended, self._work))
+        self.candidates.setVisible(True)
+        self.candidates.refresh()
 
     def _show(self, shown: Shown, keep_view: bool) -> None:
         self._shown = shown
