@@ -5,13 +5,16 @@ from __future__ import annotations
 import sys
 import tempfile
 import time
+from collections.abc import Callable
 from pathlib import Path
 
+import msgspec
 from PySide6.QtCore import QSettings, Qt, QThreadPool
 from PySide6.QtWidgets import QApplication
 
 from oaktrim.core.progress import finish
 from oaktrim.demo.heronmere import make_demo
+from oaktrim.desk.benches.proof.bench import Page
 from oaktrim.desk.look.dress import dress_application
 from oaktrim.desk.shell.window import Window
 
@@ -30,6 +33,14 @@ def settle(app: QApplication, seconds: float = 1.0) -> None:
     app.processEvents()
 
 
+def wait_for(app: QApplication, done: Callable[[], bool], seconds: float = 60.0) -> None:
+    """Let the window work until something is done."""
+    until = time.monotonic() + seconds
+    settle(app, 0.5)
+    while not done() and time.monotonic() < until:
+        settle(app, 0.2)
+
+
 def choose(window: Window, *names: str) -> None:
     """Select textures by the ends of their paths."""
     inventory = window.session.inventory
@@ -41,6 +52,22 @@ def take(window: Window, app: QApplication, name: str, folder: Path) -> None:
     """Write one picture."""
     settle(app)
     window.grab().save(str(folder / f"{name}.png"))
+
+
+def fit_the_posts(window: Window, app: QApplication, root: Path) -> None:
+    """Fit one corner of the demonstration to a tight budget: the whole would take minutes."""
+    window.rules.set_all(False)
+    window.session.open(root)
+    settle(app, 2)
+    window.session.watch("pocket")
+    limits = msgspec.structs.replace(window.session.watched.limits, memory="3 MiB", package="1.5 MiB", streaming=None)
+    tight = msgspec.structs.replace(window.session.watched, limits=limits)
+    window.session.edit(window.session.job.with_target(tight), "a tight budget")
+    window.show_bench(1)
+    window.proof.show_page(Page.FIT)
+    window.proof.fit.propose()
+    wait_for(app, lambda: window.proof.fit.model.rowCount() > 0)
+    wait_for(app, lambda: len(window.proof.fit.model.pictured) == window.proof.fit.model.rowCount())
 
 
 def main() -> None:
@@ -78,9 +105,14 @@ def main() -> None:
         take(window, app, "cut-list", folder)
         window.cuts.opener.setChecked(False)
         window.session.watch("lounge")
-        choose(window, "kiosk/roof_base.png")
+        choose(window, "reeds/reed_card_base.png")
         window.show_bench(1)
+        wait_for(app, lambda: window.proof.one.candidates.left == 0)
         take(window, app, "proof", folder)
+        choose(window, *(f"posts/{name}" for name in ("post_base.png", "post_n.png", "post_orm.png", "rope_n.png")))
+        window.proof.show_page(Page.WALL)
+        take(window, app, "proof-wall", folder)
+        window.proof.show_page(Page.ONE)
         window.show_bench(2)
         window.ship.folder.setText(str(Path(scratch) / "heronmere-lounge"))
         window.ship.refresh()
@@ -101,6 +133,9 @@ def main() -> None:
         if finder is not None:
             finder.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose, False)
             finder.close()
+        window.set_theme("light")
+        fit_the_posts(window, app, job.parent / "art" / "posts")
+        take(window, app, "proof-fit", folder)
         window.session.history = None
         window.close()
 

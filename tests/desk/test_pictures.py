@@ -23,7 +23,7 @@ def test_every_main_view_is_pictured(tmp_path, demo_job):
     place.parent.mkdir(parents=True)
     place.symlink_to(demo_job.parent, target_is_directory=True)
     taken = tmp_path / "pictures"
-    subprocess.run([sys.executable, ROOT / "tools" / "screenshots.py", taken], env=environment, check=True, timeout=240)
+    subprocess.run([sys.executable, ROOT / "tools" / "screenshots.py", taken], env=environment, check=True, timeout=285)
     kept = {path.name for path in (ROOT / "docs" / "screenshots").glob("*.png")}
     assert {path.name for path in taken.glob("*.png")} == kept
     readme = (ROOT / "README.md").read_text()

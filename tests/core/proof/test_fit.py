@@ -140,3 +140,13 @@ def test_candidates_are_what_the_target_has_and_cost_what_ships(art):
     assert trial.quality.steps > 0
     costs, steps = [4, 3, 2, 1, 2], [0.0, 1.0, 1.0, 5.0, 0.5]
     assert best_of(costs, steps) == [3, 4, 0]
+
+
+def test_nothing_is_offered_that_the_container_cannot_hold(art):
+    plan = planned(art, "lounge")
+    assert plan.target.container == "dds"
+    problem = pose(plan, PackedShares(plan.inventory), {"memory": 1}, np.zeros(len(plan.formats), np.bool_), {})
+    named = {option.format for group in problem.groups for option in group.options}
+    named |= {c.recipe.format for row in range(len(plan.formats)) for c in candidates(plan, row) if not c.against}
+    assert "bc7" in named
+    assert all(FORMATS[name].dxgi is not None for name in named)

@@ -75,6 +75,8 @@ def _against(row: TextureFormat, target: Target, role: Role, alpha: bool, floati
     """Say why a format does not fit; empty where it does."""
     if not target.decodes(row):
         return f"{target.name} has no hardware for it and makes {FORMATS[row.expands_to].label} of it"
+    if target.container == "dds" and row.dxgi is None:
+        return "a DDS file, which this target takes, has no code for it"
     if floating != row.floating:
         return "made for values beyond 0..1" if row.floating else "cuts off what is beyond 0..1"
     wanted = _NEEDED.get(role, "RGB" if role is not Role.UNKNOWN else "R")

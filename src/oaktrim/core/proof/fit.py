@@ -161,6 +161,8 @@ def why(found: Fit, group: int) -> str:
     what = FORMATS[option.format].label + (f" at {option.side}" if option.side else "")
     times = elsewhere / spared if spared > 0 else 0.0
     size = f"{more[line] / 1024:+,.0f} KiB of {problem.lines[line]}"
+    if times < 1.05:
+        return f"{what} is nearer, at {size}, for which the limits leave no room"
     return f"{what} is nearer, at {size}: spent elsewhere they spare {times:.1f} times as much"
 
 

@@ -38,14 +38,14 @@ class Proposals(QAbstractTableModel):
         self.fit: Fit | None = None
         self.groups: list[int] = []
         self.refused: set[int] = set()
-        self._pictures: dict[int, QPixmap] = {}
+        self.pictured: dict[int, QPixmap] = {}
 
     def take(self, found: Fit | None) -> None:
         """Show another fit; what was refused stays refused."""
         self.beginResetModel()
         self.fit = found
         self.groups = found.changed() if found is not None else []
-        self._pictures = {}
+        self.pictured = {}
         self.endResetModel()
 
     def accepted(self) -> list[int]:
@@ -54,7 +54,7 @@ class Proposals(QAbstractTableModel):
 
     def show_picture(self, group: int, picture: QPixmap) -> None:
         if group in self.groups:
-            self._pictures[group] = picture
+            self.pictured[group] = picture
             index = self.index(self.groups.index(group), 1)
             self.dataChanged.emit(index, index)
 
@@ -89,7 +89,7 @@ class Proposals(QAbstractTableModel):
         if role == Qt.ItemDataRole.CheckStateRole and column == 0:
             return Qt.CheckState.Unchecked if group in self.refused else Qt.CheckState.Checked
         if role == Qt.ItemDataRole.DecorationRole and column == 1:
-            return self._pictures.get(group)
+            return self.pictured.get(group)
         if role == Qt.ItemDataRole.TextAlignmentRole and column in (5, 6):
             return Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
         if role == Qt.ItemDataRole.ForegroundRole and group in self.refused:

@@ -141,6 +141,7 @@ class CandidatePane(QFrame):
         self.alike.clicked.connect(self._offer_alike)
         self.cards: list[Card] = []
         self._results: dict[int, Tried] = {}
+        self._done: set[int] = set()
         self._plotted: list[int] = []
         self._key: tuple[object, ...] = ()
         self._row = QHBoxLayout()
@@ -172,6 +173,11 @@ class CandidatePane(QFrame):
         row.addLayout(left, 3)
         row.addWidget(self.chart, 2)
 
+    @property
+    def left(self) -> int:
+        """How many candidates that fit are not tried yet."""
+        return sum(1 for card in self.cards if not card.candidate.against) - len(self._done)
+
     def refresh(self) -> None:
         """Show the candidates of the texture now selected; those that fit are tried in the background."""
         session = self._session
@@ -188,7 +194,7 @@ class CandidatePane(QFrame):
             card.deleteLater()
         while self._row.count():
             self._row.takeAt(0)
-        self._results = {}
+        self._results, self._done = {}, set()
         listed = candidates(plan, row)
         present = (recipe.width, recipe.height, recipe.format)
         self.cards = [Card(c, (c.recipe.width, c.recipe.height, c.recipe.format) == present) for c in listed]
@@ -207,12 +213,11 @@ class CandidatePane(QFrame):
         if place >= len(self.cards):
             return
         self.cards[place].show_result(result)
+        self._done.add(place)
         if isinstance(result, Tried):
             self._results[place] = result
-        tried, fit = len(self._results), sum(1 for card in self.cards if not card.candidate.against)
-        self._words.setText(
-            f"{tried} of {fit} tried; quality in steps just noticed" if tried < fit else "quality in steps just noticed"
-        )
+        more = f"; {self.left} still to be tried" if self.left else ""
+        self._words.setText(f"quality in steps just noticed{more}")
         self._plot()
 
     def _plot(self) -> None:
