@@ -12,6 +12,7 @@ import os
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
@@ -47,7 +48,7 @@ class Choices:
         """Textures."""
         return len(self.first) - 1
 
-    @property
+    @cached_property
     def texture(self) -> Ints:
         """The texture of each choice."""
         return np.repeat(np.arange(self.count), np.diff(self.first))

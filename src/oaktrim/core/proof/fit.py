@@ -6,7 +6,7 @@ was expected, until the choice stands.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -20,7 +20,7 @@ from oaktrim.core.plan.budget import Choices, Solution, shortfalls, solve
 from oaktrim.core.plan.packing import PackedShares
 from oaktrim.core.plan.resolve import Plan, Recipe, missing_of, weigh_as
 from oaktrim.core.progress import Progress, Task
-from oaktrim.core.proof.problem import Problem, pose
+from oaktrim.core.proof.problem import Problem, loss_key, pose
 from oaktrim.core.proof.tiles import measure
 from oaktrim.core.proof.trial import reference_for, try_recipe
 from oaktrim.core.ship.weighing import measure_packages
@@ -30,6 +30,7 @@ from oaktrim.core.targets.arrival import FORMAT_INDEX
 
 # How often choices are made and decided on again at most.
 _ROUNDS = 30
+_NEVER = 1e12
 
 
 @dataclass(frozen=True, eq=False)
@@ -77,8 +78,8 @@ def confirm(found: Fit, shares: PackedShares, cache: SurveyCache, max_pixels: in
             yield Progress(done, len(due), f"making {path}" + (f", round {turn + 1}" if turn else ""))
             steps, size = yield from _made(problem, choice, known, shares, cache, max_pixels)
             exact[choice] = True
-            if steps is not None:
-                loss[choice] = group.weight * steps**2
+            # What cannot be made cannot be chosen.
+            loss[choice] = group.weight * steps**2 if steps is not None else _NEVER
             if size is not None and weighed:
                 cost[problem.lines.index("package"), choice] = size * len(group.rows)
         measured = replace(problem, choices=Choices(problem.choices.first, loss, cost), exact=exact)
@@ -91,16 +92,16 @@ def _made(
 ) -> Task[tuple[float | None, int | None]]:
     """Return the steps and the packed bytes of a choice really made; nothing where it cannot be."""
     row, key = problem.groups[int(problem.choices.texture[choice])].rows[0], problem.keys[choice]
-    size = shares.measured.get(row, {}).get(key)
-    if key in known and size is not None:
-        return known[key], size
+    size, name = shares.measured.get(row, {}).get(key), loss_key(problem, choice)
+    if name in known and size is not None:
+        return known[name], size
     try:
         reference = reference_for(problem.plan.inventory, row, True, max_pixels)
         trial = yield from try_recipe(problem.plan, row, recipe_of(problem, choice), reference, max_pixels)
     except (OakTrimError, MemoryError):
         return None, None
-    known[key] = trial.quality.steps
-    cache.keep_losses({key: trial.quality.steps})
+    known[name] = trial.quality.steps
+    cache.keep_losses({name: trial.quality.steps})
     cache.keep_measured({key: trial.package})
     shares.take_measured({key: trial.package})
     return trial.quality.steps, trial.package
@@ -164,12 +165,6 @@ def why(found: Fit, group: int) -> str:
     if times < 1.05:
         return f"{what} is nearer, at {size}, for which the limits leave no room"
     return f"{what} is nearer, at {size}: spent elsewhere they spare {times:.1f} times as much"
-
-
-def each_group(found: Fit) -> Iterator[tuple[int, int]]:
-    """Yield each group and the place of its choice."""
-    if found.solution is not None:
-        yield from enumerate(int(pick) for pick in found.solution.picks)
 
 
 def propose(

@@ -19,7 +19,7 @@ from oaktrim.core.plan.budget import Choices
 from oaktrim.core.plan.packing import PackedShares
 from oaktrim.core.plan.resolve import Plan, key_as, recipe_key, weigh_as
 from oaktrim.core.plan.rolerules import RoleRule
-from oaktrim.core.proof.trial import BLOCKS
+from oaktrim.core.proof.trial import BLOCKS, seen_scale
 from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.survey.roles import Role
 from oaktrim.core.targets.arrival import FORMAT_INDEX, Arrival
@@ -105,6 +105,12 @@ class Problem:
 
     def with_losses(self, loss: NDArray[np.float64], exact: NDArray[np.bool_]) -> Problem:
         return replace(self, choices=replace(self.choices, loss=loss), exact=exact)
+
+
+def loss_key(problem: Problem, choice: int) -> str:
+    """Return all that decides how far a choice is seen to differ, as text: its recipe, and how large it is ever seen."""
+    row = problem.groups[int(problem.choices.texture[choice])].rows[0]
+    return f"{problem.keys[choice]} seen {seen_scale(problem.plan.inventory, row):.4g}"
 
 
 def pose(

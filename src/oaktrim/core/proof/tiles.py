@@ -17,7 +17,7 @@ from oaktrim.core.pixels.resample import Resampling, resample
 from oaktrim.core.plan.resolve import Plan
 from oaktrim.core.progress import Progress, Task, spread
 from oaktrim.core.proof.measures import frame_scale, magnified, map_between, reduced, working_values
-from oaktrim.core.proof.problem import Group, Problem
+from oaktrim.core.proof.problem import Group, Problem, loss_key
 from oaktrim.core.proof.trial import seen_scale
 from oaktrim.core.ship.make import read_source
 from oaktrim.core.survey.cache import SurveyCache
@@ -35,7 +35,7 @@ def measure(
     waiting: list[int] = []
     first = problem.choices.first
     for place, group in enumerate(problem.groups):
-        names = [f"tiles {problem.keys[choice]}" for choice in range(first[place], first[place + 1])]
+        names = [f"tiles {loss_key(problem, choice)}" for choice in range(first[place], first[place + 1])]
         if all(name in known for name in names):
             loss[first[place] : first[place + 1]] = [group.weight * known[name] ** 2 for name in names]
         else:
@@ -48,7 +48,7 @@ def measure(
     for done, (position, steps) in enumerate(spread(work, waiting, threads), 1):
         place = waiting[position]
         loss[first[place] : first[place + 1]] = problem.groups[place].weight * np.square(steps)
-        fresh |= {f"tiles {problem.keys[first[place] + k]}": value for k, value in enumerate(steps)}
+        fresh |= {f"tiles {loss_key(problem, first[place] + k)}": value for k, value in enumerate(steps)}
         if len(fresh) >= 64 * _KEEP_EVERY or done == len(waiting):
             cache.keep_losses(fresh)
             fresh = {}

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
 from oaktrim.core.files.pictures import MAX_PIXELS, pack_texture
@@ -155,11 +154,7 @@ def try_recipe(plan: Plan, row: int, recipe: Recipe, reference: Reference, max_p
 def best_of(costs: list[int], steps: list[float]) -> list[int]:
     """Return the places of those that nothing else beats in bytes and in loss together, by bytes."""
     kept: list[int] = []
-    for place in _by_cost(costs, steps):
+    for place in sorted(range(len(costs)), key=lambda i: (costs[i], steps[i])):
         if not kept or steps[place] < steps[kept[-1]]:
             kept.append(place)
     return kept
-
-
-def _by_cost(costs: list[int], steps: list[float]) -> Iterator[int]:
-    return iter(sorted(range(len(costs)), key=lambda i: (costs[i], steps[i])))
