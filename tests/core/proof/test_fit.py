@@ -150,3 +150,18 @@ def test_nothing_is_offered_that_the_container_cannot_hold(art):
     named |= {c.recipe.format for row in range(len(plan.formats)) for c in candidates(plan, row) if not c.against}
     assert "bc7" in named
     assert all(FORMATS[name].dxgi is not None for name in named)
+
+
+def test_pictures_that_are_all_alike_to_the_eye_are_settled_too(tmp_path, monkeypatch):
+    """Flat pictures lose nothing whatever they ship as: many rounds of equal choices, and the limit must still hold."""
+    for number in range(4):
+        put(tmp_path / "art", f"flat{number}_base.png", np.full((128, 128, 3), 40 * number + 7, np.uint8))
+    put(tmp_path / "art", "busy_base.png", busy(128, 128, 3).pixels)
+    monkeypatch.setattr("oaktrim.core.proof.fit._ROUNDS", 1)
+    limits = {"memory": 60_000, "package": 9_000}
+    _, found = proposed(tmp_path / "art", SurveyCache(tmp_path / "cache"), limits)
+    assert found.problem.exact[found.solution.picks].all()
+    shipped = finish(ship(planned(tmp_path / "art", TARGET, *cut_by(tmp_path / "art", found)), tmp_path / "out"))
+    weighed = {standing.line: standing.value for standing in shipped.standings}
+    for line, limit in limits.items():
+        assert weighed[line] == found.problem.total(found.solution.picks, line) <= limit

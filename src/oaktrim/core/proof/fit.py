@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from itertools import count
 
 import numpy as np
 from numpy.typing import NDArray
@@ -28,8 +29,8 @@ from oaktrim.core.survey.cache import SurveyCache
 from oaktrim.core.survey.roles import Role
 from oaktrim.core.targets.arrival import FORMAT_INDEX
 
-# How often choices are made and decided on again at most.
-_ROUNDS = 30
+# After so many rounds, textures of which some choice has been made decide among those, where the loss grows by no more than this.
+_ROUNDS, _MORE = 8, 1.01
 _NEVER = 1e12
 
 
@@ -62,7 +63,7 @@ def fit(problem: Problem) -> Fit:
 def confirm(found: Fit, shares: PackedShares, cache: SurveyCache, max_pixels: int = MAX_PIXELS) -> Task[Fit]:
     """Make what is proposed, put what came out in the place of what was expected, and decide again, until it stands."""
     known = cache.losses()
-    for turn in range(_ROUNDS):
+    for turn in count():
         if found.solution is None:
             return found
         problem, picks = found.problem, found.solution.picks
@@ -84,7 +85,20 @@ def confirm(found: Fit, shares: PackedShares, cache: SurveyCache, max_pixels: in
                 cost[problem.lines.index("package"), choice] = size * len(group.rows)
         measured = replace(problem, choices=Choices(problem.choices.first, loss, cost), exact=exact)
         found = fit(measured)
-    return found
+        if turn >= _ROUNDS:
+            found = _among_made(found)
+    raise AssertionError("every round makes a choice that was not made, and choices end")
+
+
+def _among_made(found: Fit) -> Fit:
+    """Return the decision among choices that have been made, where that is as good; else the same."""
+    choices, exact = found.problem.choices, found.problem.exact
+    made = np.logical_or.reduceat(exact, choices.first[:-1])[choices.texture]
+    settled = fit(found.problem.with_losses(np.where(made & ~exact, _NEVER, choices.loss), exact))
+    solution, wider = settled.solution, found.solution
+    if solution is None or wider is None or solution.loss > wider.loss * _MORE + 1e-9:
+        return found
+    return replace(found, solution=replace(solution, bound=wider.bound))
 
 
 def _made(
