@@ -99,7 +99,7 @@ def worst_regions(steps: Plane, count: int, side: int) -> list[Region]:
 
 
 def reduced(pixels: NDArray[np.floating], times: int) -> Plane:
-    """Return means of squares of `times` pixels of (H, W, C); what is left over at the border is mirrored."""
+    """Return means of squares of `times` pixels of (H, W, C); squares cut by the border repeat its pixels."""
     if times == 1:
         return pixels.astype(np.float32, copy=False)
     height, width, channels = pixels.shape

@@ -234,7 +234,9 @@ def ship(plan: Plan, out: Path, max_pixels: int = MAX_PIXELS, threads: int | Non
 
 
 def _tidy(out: Path) -> None:
-    """Remove what a run that was killed left half written."""
+    """Remove what a run that was killed left half written; a folder that no run has marked is left alone."""
+    if not (out / NAME).exists():
+        return
     for path in out.rglob(f"{PASSING}*"):
         if path.is_file() and not path.is_symlink():
             path.unlink(missing_ok=True)
@@ -297,6 +299,9 @@ def _ship(plan: Plan, out: Path, max_pixels: int, threads: int | None) -> Task[S
             else:
                 entries[result.source] = result
             yield Progress(done, len(due), due[position].recipe.path)
+        outputs = {entry.source: entry.output for entry in entries.values()}
+        files, broken = model_files(plan.inventory, plan.target.container, outputs)
+        present, modelled = write_models(files, out, {entry.output: entry for entry in models})
     except (GeneratorExit, OakTrimError):
         # What is done stays known, so that the next run does not make it again.
         if due:
@@ -304,9 +309,6 @@ def _ship(plan: Plan, out: Path, max_pixels: int, threads: int | None) -> Task[S
             with suppress(FileError):
                 write_atomic(out / NAME, _manifest(plan.target, kept, failed, models).bytes())
         raise
-    outputs = {entry.source: entry.output for entry in entries.values()}
-    files, broken = model_files(plan.inventory, plan.target.container, outputs)
-    present, modelled = write_models(files, out, {entry.output: entry for entry in models})
     manifest = _manifest(plan.target, entries, failed + broken, present)
     removed = _remove_stale(earlier, manifest, out, plan.inventory.root)
     if earlier != manifest:
