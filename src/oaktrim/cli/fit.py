@@ -12,6 +12,7 @@ from oaktrim.cli.sources import Source, source_at
 from oaktrim.core.errors import shown
 from oaktrim.core.formats.catalogue import FORMATS
 from oaktrim.core.job.document import save_job
+from oaktrim.core.makers.build import survey_tree
 from oaktrim.core.plan.packing import PackedShares
 from oaktrim.core.plan.query import Assets, select
 from oaktrim.core.plan.resolve import Plan, resolve
@@ -19,7 +20,6 @@ from oaktrim.core.plan.verdict import findings_of
 from oaktrim.core.proof.fit import Fit, propose, why, with_fit
 from oaktrim.core.proof.problem import floors_of
 from oaktrim.core.survey.cache import SurveyCache
-from oaktrim.core.survey.scan import scan
 from oaktrim.core.targets.target import BYTE_LINES, Target, parse_bytes
 from oaktrim.core.units import bytes_text
 
@@ -70,7 +70,7 @@ def fit(path: Path, name: str, lines: tuple[str, ...], locks: tuple[str, ...], d
     if not limits:
         raise fail(f"{target.name} has no limit in bytes; give one with --line")
     cache = SurveyCache()
-    inventory = run(scan(source.root, source.job.scan_settings, cache))
+    inventory = run(survey_tree(source.root, source.job.scan_settings, source.job.orders, cache)).inventory
     shares = PackedShares(inventory)
     shares.take_measured(cache.measured())
     plan = resolve(inventory, target, source.job.cuts, shares, source.job.role_rules)

@@ -14,6 +14,7 @@ from oaktrim.cli.example import example
 from oaktrim.cli.fit import fit
 from oaktrim.cli.formats import formats
 from oaktrim.cli.job import cut, job_group, role_rules, roles
+from oaktrim.cli.makers import glyphs, layouts, pack, patch, unpack
 from oaktrim.cli.ship import ship
 from oaktrim.cli.survey import survey
 from oaktrim.cli.targets import targets
@@ -43,7 +44,7 @@ def prepare() -> None:
 
 _COMMANDS = (
     open_path, demo, example, survey, job_group, cut, roles, role_rules, fit, ship,
-    encode, decode, measure, formats, targets, prepare,
+    pack, unpack, layouts, patch, glyphs, encode, decode, measure, formats, targets, prepare,
 )  # fmt: skip
 for command in _COMMANDS:
     commands.add_command(command)

@@ -47,8 +47,8 @@ def ship(path: Path, target: str, out: Path) -> None:
     said = f"{shipped.written} written, {shipped.unchanged} unchanged"
     if shipped.removed:
         said += f", {shipped.removed} removed that the job no longer ships"
-    if shipped.models:
-        said += f", {shipped.models} models and buffers beside them"
+    if shipped.beside:
+        said += f", {shipped.beside} models and other files beside them"
     click.echo(f"{shown(out)}: {said}; see {NAME}")
     print_result(plan, shipped)
     surprise = forecast_missed(plan, shipped.standings)

@@ -8,9 +8,9 @@ from pathlib import Path
 from oaktrim.cli.console import run
 from oaktrim.core.errors import FileError
 from oaktrim.core.job.document import SUFFIX, Job, load_job, new_job, root_of, targets_of
+from oaktrim.core.makers.build import survey_tree
 from oaktrim.core.plan.report import Survey, survey
 from oaktrim.core.survey.cache import SurveyCache
-from oaktrim.core.survey.scan import scan
 from oaktrim.core.targets.target import Target
 
 
@@ -45,6 +45,6 @@ def weigh_source(source: Source, names: tuple[str, ...]) -> Survey:
         source.job
     )
     cache = SurveyCache()
-    inventory = run(scan(source.root, source.job.scan_settings, cache))
+    inventory = run(survey_tree(source.root, source.job.scan_settings, source.job.orders, cache)).inventory
     job = source.job
     return run(survey(inventory, targets, cache, job.cuts, job.role_rules, job.silences))

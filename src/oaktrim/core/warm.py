@@ -8,6 +8,8 @@ from oaktrim.core.codecs.effort import Dither, Effort, EncodeOptions
 from oaktrim.core.codecs.texture import decode_level, encode_level, encode_texture
 from oaktrim.core.formats.catalogue import FORMATS, ORDER, chain_bytes
 from oaktrim.core.kernels import forget_old_kernels
+from oaktrim.core.makers.rectangles import pack_rectangles
+from oaktrim.core.pixels.distance import signed_distance
 from oaktrim.core.pixels.image import Image
 from oaktrim.core.pixels.levels import make_levels
 from oaktrim.core.pixels.resample import Resampling
@@ -30,6 +32,8 @@ def warm() -> Task[None]:
     total = len(pictures) + len(names)
     overlap_share(np.zeros((3, 2), np.float32), np.zeros((1, 3), np.int64))
     chain_bytes(*[np.ones(1, np.int64)] * 6)
+    pack_rectangles(np.full((3, 2), 2, np.int64), 4, 4)
+    signed_distance(np.eye(4, dtype=np.bool_))
     for done, picture in enumerate(pictures):
         yield Progress(done, total, f"compiling for {picture.bit_depth}-bit pictures")
         pixel_facts(picture)

@@ -45,7 +45,7 @@ def test_images_are_the_shipped_ones_and_all_else_stands(tmp_path, target):
     plan = planned(root, target, Cut(Cap(32), ("models/wood base.png",)))
     shipped = finish(ship(plan, out))
     assert not shipped.manifest.failed
-    assert shipped.models == 1
+    assert shipped.beside == 1
     before = parse_gltf((root / "models/shed.glb").read_bytes(), Surroundings(root, "models/shed.glb"))
     after = parse_gltf((out / "models/shed.glb").read_bytes(), Surroundings(out, "models/shed.glb"))
     ending = plan.target.container

@@ -9,7 +9,7 @@ from oaktrim.core.errors import FileError
 from oaktrim.core.progress import finish
 from oaktrim.core.survey import scan as module
 from oaktrim.core.survey.cache import SurveyCache
-from oaktrim.core.survey.inventory import file_of
+from oaktrim.core.survey.places import file_of
 from oaktrim.core.survey.roles import DEFAULT_PATTERNS, Role, RolePattern, role_guesser
 from oaktrim.core.survey.sample import sample_of
 from oaktrim.core.survey.scan import ScanSettings, scan

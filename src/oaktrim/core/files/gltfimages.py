@@ -6,7 +6,8 @@ DDS files are named through MSFT_texture_dds, KTX 2.0 files through KHR_texture_
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
 from typing import Any
 from urllib.parse import quote
 
@@ -15,6 +16,32 @@ from oaktrim.core.files.gltf import Document
 _EXTENSIONS = {"dds": "MSFT_texture_dds", "ktx2": "KHR_texture_basisu"}
 # The one type of image that the extension for it states; DDS has none that is registered.
 _MIME = {"ktx2": "image/ktx2"}
+_TRANSFORM = "KHR_texture_transform"
+_CLAMP = 33071
+_IN_METALLIC_ROUGHNESS = ("baseColorTexture", "metallicRoughnessTexture")
+
+
+@dataclass(frozen=True)
+class Assignment:
+    """A slot of a material that another file is to serve.
+
+    Parameters
+    ----------
+    material : its place; field : of the slot, such as occlusionTexture
+    path : of the file, relative to the document's own
+    scale, offset : bring the UVs of what was there to those of the file (V from the top); none where they are the same
+    """
+
+    material: int
+    field: str
+    path: str
+    scale: tuple[float, float] = (1.0, 1.0)
+    offset: tuple[float, float] = (0.0, 0.0)
+
+    @property
+    def is_moved(self) -> bool:
+        """The file holds a part of what was there."""
+        return (self.scale, self.offset) != ((1.0, 1.0), (0.0, 0.0))
 
 
 def point_images(document: Document, paths: Mapping[int, str], container: str) -> None:
@@ -45,11 +72,139 @@ def point_images(document: Document, paths: Mapping[int, str], container: str) -
             texture.pop("source", None)
             kept = {key: row for key, row in others.items() if not (isinstance(row, dict) and "source" in row)}
             texture["extensions"] = {**kept, name: {"source": mine}}
-    for field in ("extensionsUsed", "extensionsRequired"):
+    _need(raw, name, required=True)
+    _drop_views(document, gone)
+
+
+def _need(raw: dict[str, Any], name: str, required: bool) -> None:
+    for field in ("extensionsUsed", "extensionsRequired") if required else ("extensionsUsed",):
         listed = raw.setdefault(field, [])
         if name not in listed:
             listed.append(name)
-    _drop_views(document, gone)
+
+
+def assign(document: Document, rows: Sequence[Assignment], container: str) -> None:
+    """Have slots of materials served by other files; images and textures that nothing reads any more go.
+
+    A slot that was empty is made, and the factors of a new metallic-roughness slot are 1, so that the file says it all.
+
+    Raises
+    ------
+    FileError : the UVs of a slot are turned, and the file holds a part of what was there
+    """
+    if not rows:
+        return
+    raw, name = document.raw, _EXTENSIONS[container]
+    before = {place for place, _ in _read_textures(raw)}
+    made: dict[tuple[str, int | None], int] = {}
+    for row in rows:
+        material = raw["materials"][row.material]
+        holder = _holder(material, row.field)
+        info = holder.get(row.field)
+        if info is None:
+            info = holder[row.field] = {}
+            if row.field == "metallicRoughnessTexture":
+                holder |= {"metallicFactor": 1, "roughnessFactor": 1}
+        old = raw.get("textures", [])[info["index"]] if "index" in info else {}
+        sampler = old.get("sampler")
+        if row.is_moved:
+            _move(document, info, row)
+            sampler = _clamped(raw, sampler)
+        key = (row.path, sampler)
+        if key not in made:
+            image: dict[str, Any] = {"uri": quote(row.path)}
+            if container in _MIME:
+                image["mimeType"] = _MIME[container]
+            raw.setdefault("images", []).append(image)
+            texture: dict[str, Any] = {"extensions": {name: {"source": len(raw["images"]) - 1}}}
+            if sampler is not None:
+                texture["sampler"] = sampler
+            raw.setdefault("textures", []).append(texture)
+            made[key] = len(raw["textures"]) - 1
+        info["index"] = made[key]
+    _need(raw, name, required=True)
+    _prune(document, before)
+
+
+def _holder(material: dict[str, Any], field: str) -> dict[str, Any]:
+    """Return the part of a material that has, or would have, a slot."""
+    if field in _IN_METALLIC_ROUGHNESS:
+        held: dict[str, Any] = material.setdefault("pbrMetallicRoughness", {})
+        return held
+    for extension in material.get("extensions", {}).values():
+        if isinstance(extension, dict) and field in extension:
+            return extension
+    return material
+
+
+def _move(document: Document, info: dict[str, Any], row: Assignment) -> None:
+    """Bring the UVs of a slot to a part of its texture, after what is done to them already (KHR_texture_transform)."""
+    there = info.setdefault("extensions", {}).get(_TRANSFORM, {})
+    if there.get("rotation"):
+        raise document.fault("turns the UVs of a texture that a patch stands in for; leave the overlay whole here")
+    scale, offset = there.get("scale", [1, 1]), there.get("offset", [0, 0])
+    info["extensions"][_TRANSFORM] = {
+        **there,
+        "scale": [a * b for a, b in zip(scale, row.scale, strict=True)],
+        "offset": [a * b + c for a, b, c in zip(offset, row.scale, row.offset, strict=True)],
+    }
+    _need(document.raw, _TRANSFORM, required=False)
+
+
+def _clamped(raw: dict[str, Any], sampler: int | None) -> int:
+    """Return a sampler like another that does not repeat: beyond a patch is what its border holds, which is empty."""
+    samplers = raw.setdefault("samplers", [])
+    wanted = {**(samplers[sampler] if sampler is not None else {}), "wrapS": _CLAMP, "wrapT": _CLAMP}
+    if wanted not in samplers:
+        samplers.append(wanted)
+    return int(samplers.index(wanted))
+
+
+def _read_textures(raw: dict[str, Any]) -> Iterator[tuple[int, dict[str, Any]]]:
+    """Yield the textures that materials read, with what reads them."""
+
+    def walk(part: Any) -> Iterator[tuple[int, dict[str, Any]]]:
+        if isinstance(part, dict):
+            for key, value in part.items():
+                if key.endswith("Texture") and isinstance(value, dict) and isinstance(value.get("index"), int):
+                    yield value["index"], value
+                yield from walk(value)
+        elif isinstance(part, list):
+            for value in part:
+                yield from walk(value)
+
+    yield from walk(raw.get("materials", []))
+
+
+def _sources(texture: dict[str, Any]) -> list[dict[str, Any]]:
+    """Return the parts of a texture that name an image."""
+    others = [row for row in texture.get("extensions", {}).values() if isinstance(row, dict)]
+    return [row for row in (texture, *others) if isinstance(row.get("source"), int)]
+
+
+def _prune(document: Document, before: set[int]) -> None:
+    """Leave out textures that were read and are not any more, and the images that only these had."""
+    raw = document.raw
+    textures = raw["textures"]
+    idle = before - {place for place, _ in _read_textures(raw)}
+    needed = {row["source"] for place, texture in enumerate(textures) if place not in idle for row in _sources(texture)}
+    gone = {row["source"] for place in idle for row in _sources(textures[place])} - needed
+    places = _compacted(raw, "textures", idle)
+    for place, info in list(_read_textures(raw)):
+        info["index"] = places[place]
+    views = {raw["images"][place]["bufferView"] for place in gone if "bufferView" in raw["images"][place]}
+    places = _compacted(raw, "images", gone)
+    for texture in raw["textures"]:
+        for row in _sources(texture):
+            row["source"] = places[row["source"]]
+    _drop_views(document, views)
+
+
+def _compacted(raw: dict[str, Any], field: str, gone: set[int]) -> dict[int, int]:
+    """Leave rows out of a list and return the new place of each that stays."""
+    kept = [place for place in range(len(raw[field])) if place not in gone]
+    raw[field] = [raw[field][place] for place in kept]
+    return {place: new for new, place in enumerate(kept)}
 
 
 def _drop_views(document: Document, gone: set[int]) -> None:

@@ -11,6 +11,10 @@ import msgspec
 from oaktrim.core.errors import DocumentError, Unsupported
 from oaktrim.core.files.atomic import write_atomic
 from oaktrim.core.files.pictures import MAX_PIXELS
+from oaktrim.core.makers.build import Orders
+from oaktrim.core.makers.layouts import LAYOUTS, Layout, layout_named
+from oaktrim.core.makers.maker import Maker
+from oaktrim.core.makers.names import NamePatterns, name_of
 from oaktrim.core.plan.cuts import Cap, Cut, Drop, SetFormat
 from oaktrim.core.plan.rolerules import RoleRule
 from oaktrim.core.survey.roles import DEFAULT_PATTERNS, Role, RoleChoice, RolePattern
@@ -45,6 +49,9 @@ class Job(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     ignore : patterns of paths that are left out, as in a .gitignore file
     role_patterns : of names; the first that fits says the role
     max_pixels : pictures that claim more are not decoded
+    makers : in the order in which they work
+    layouts : of packs, beside those of the product
+    names : patterns that the names of what is made follow
     """
 
     version: int
@@ -59,6 +66,9 @@ class Job(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     ignore: tuple[str, ...] = DEFAULT_IGNORE
     role_patterns: tuple[RolePattern, ...] = DEFAULT_PATTERNS
     max_pixels: int = MAX_PIXELS
+    makers: tuple[Maker, ...] = ()
+    layouts: tuple[Layout, ...] = ()
+    names: NamePatterns = NamePatterns()
 
     def __post_init__(self) -> None:
         if not self.targets:
@@ -68,6 +78,70 @@ class Job(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
                 self.target(name)
             except Unsupported as error:
                 raise ValueError(str(error)) from error
+
+    @property
+    def orders(self) -> Orders:
+        """What makers are to make."""
+        return Orders(self.makers, self.layouts, self.role_patterns, self.roles)
+
+    def layout(self, name: str) -> Layout:
+        """Return a layout by its id, the job's own first.
+
+        Raises
+        ------
+        Unsupported : there is none of that id
+        """
+        return layout_named(name, self.layouts)
+
+    def with_layout(self, layout: Layout) -> Job:
+        """Return the job with a layout of its own, in the place of one of the same id."""
+        kept = [row for row in self.layouts if row.id != layout.id]
+        own = tuple(kept) if layout in LAYOUTS else (*kept, layout)
+        return msgspec.structs.replace(self, layouts=own)
+
+    def named(self, maker: Maker) -> Maker:
+        """Return a maker under the name that the patterns give it."""
+        layouts = (*self.layouts, *LAYOUTS)
+        return msgspec.structs.replace(maker, name=name_of(maker, self.names, layouts))
+
+    def with_maker(self, maker: Maker, instead: str = "") -> Job:
+        """Return the job with a maker, in the place of the one that is called `instead`, or of one of its own name.
+
+        What is said of the old one's texture, cuts and roles, goes on to the new one's.
+        """
+        old = instead or maker.name
+        rows = tuple(maker if row.name == old else row for row in self.makers)
+        rows = rows if maker in rows else (*rows, maker)
+        return msgspec.structs.replace(self._with_renamed(old, maker.name), makers=rows)
+
+    def without_maker(self, name: str) -> Job:
+        """Return the job without a maker; its texture's cuts and roles go with it."""
+        gone = {name}
+        cuts = []
+        for cut in self.cuts:
+            left = tuple(path for path in cut.assets if path not in gone)
+            if left:
+                cuts.append(cut if len(left) == len(cut.assets) else msgspec.structs.replace(cut, assets=left))
+        kept = tuple(row for row in self.makers if row.name != name)
+        return msgspec.structs.replace(self, makers=kept, cuts=tuple(cuts)).with_role(None, (name,))
+
+    def with_names(self, patterns: NamePatterns) -> Job:
+        """Return the job with other patterns, and all that is made under the names they give."""
+        job = msgspec.structs.replace(self, names=patterns)
+        for maker in self.makers:
+            job = job.with_maker(job.named(maker), maker.name)
+        return job
+
+    def _with_renamed(self, old: str, new: str) -> Job:
+        if old == new:
+            return self
+
+        def renamed(paths: tuple[str, ...]) -> tuple[str, ...]:
+            return tuple(new if path == old else path for path in paths) if old in paths else paths
+
+        cuts = tuple(msgspec.structs.replace(cut, assets=renamed(cut.assets)) for cut in self.cuts)
+        roles = tuple(RoleChoice(row.role, renamed(row.assets)) for row in self.roles)
+        return msgspec.structs.replace(self, cuts=cuts, roles=roles)
 
     def target(self, name: str) -> Target:
         """Return a target by its id, the job's own first.

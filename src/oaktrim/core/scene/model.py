@@ -27,6 +27,10 @@ class Slot(Enum):
     OTHER = "other"
 
 
+# Those of core glTF 2.0 (clause 3.9), by whose names a file can be given one.
+GLTF_SLOTS = (Slot.BASE_COLOUR, Slot.METALLIC_ROUGHNESS, Slot.NORMAL, Slot.OCCLUSION, Slot.EMISSIVE)
+
+
 @dataclass(frozen=True)
 class TextureUse:
     """A material's use of an image.

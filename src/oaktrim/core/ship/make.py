@@ -8,7 +8,7 @@ from math import inf
 from oaktrim.core.codecs.effort import EncodeOptions
 from oaktrim.core.codecs.texture import EncodedTexture, decode_level, encode_texture, stack_textures
 from oaktrim.core.errors import OakTrimError
-from oaktrim.core.files.pictures import MAX_PIXELS, decode_picture, parse_texture
+from oaktrim.core.files.pictures import MAX_PIXELS, parse_texture
 from oaktrim.core.formats.catalogue import Alpha, format_named
 from oaktrim.core.pixels.image import Image
 from oaktrim.core.pixels.levels import MIP_FILTER, level_size, make_levels, with_coverage
@@ -16,8 +16,9 @@ from oaktrim.core.pixels.metrics import decibels, mean_square
 from oaktrim.core.pixels.resample import Resampling, resample
 from oaktrim.core.plan.resolve import Recipe
 from oaktrim.core.progress import Task
-from oaktrim.core.survey.facts import IMAGE_MARK, TextureFacts
-from oaktrim.core.survey.inventory import Inventory, file_of, source_bytes
+from oaktrim.core.survey.facts import TextureFacts
+from oaktrim.core.survey.inventory import Inventory
+from oaktrim.core.survey.places import file_of, source_bytes
 from oaktrim.core.survey.roles import Role
 
 
@@ -52,9 +53,7 @@ class Made:
 
 def read_source(inventory: Inventory, row: int, max_pixels: int = MAX_PIXELS) -> Image:
     """Return the source picture of a texture, the first of several, its code values read as its role wants them."""
-    texture = inventory.textures[row]
-    file = inventory.root / texture.path if IMAGE_MARK in texture.path else file_of(inventory.root, texture.path)
-    return _as_used(decode_picture(source_bytes(inventory.root, texture.path), file, max_pixels), inventory, row)
+    return _as_used(inventory.sources(max_pixels).picture(inventory.textures[row].path), inventory, row)
 
 
 def _as_used(image: Image, inventory: Inventory, row: int) -> Image:

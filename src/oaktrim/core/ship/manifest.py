@@ -8,7 +8,7 @@ import msgspec
 
 from oaktrim.core.errors import DocumentError
 
-SCHEMA = "oak-trim.manifest/1"
+SCHEMA = "oak-trim.manifest/2"
 NAME = "manifest.json"
 
 
@@ -44,8 +44,13 @@ class Entry(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     coverage: int = 0
 
 
-class ModelEntry(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """One shipped model, or a buffer that one needs: path below the output folder, BLAKE2b of its bytes, and their number."""
+class Companion(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """What goes beside the textures: a model, a buffer that one needs, or what a maker says of its texture.
+
+    Parameters
+    ----------
+    output, output_hash : path below the output folder, and BLAKE2b of its bytes
+    """
 
     output: str
     output_hash: str
@@ -69,7 +74,7 @@ class Manifest(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     packing: str
     textures: tuple[Entry, ...]
     failed: tuple[Failure, ...] = ()
-    models: tuple[ModelEntry, ...] = ()
+    beside: tuple[Companion, ...] = ()
 
     def bytes(self) -> bytes:
         """Return the manifest as readable JSON."""

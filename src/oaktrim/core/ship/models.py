@@ -10,11 +10,16 @@ from urllib.parse import unquote
 from oaktrim.core.errors import FileError, OakTrimError
 from oaktrim.core.files.atomic import read_bytes, write_atomic
 from oaktrim.core.files.gltf import parse_gltf
-from oaktrim.core.files.gltfimages import point_images
+from oaktrim.core.files.gltfimages import Assignment, assign, point_images
 from oaktrim.core.files.references import Surroundings
-from oaktrim.core.ship.manifest import Failure, ModelEntry
+from oaktrim.core.makers.build import material_path
+from oaktrim.core.makers.maker import PackMaking, PatchMaking
+from oaktrim.core.makers.patch import placement
+from oaktrim.core.scene.model import GLTF_SLOTS
+from oaktrim.core.ship.manifest import Companion, Failure
 from oaktrim.core.survey.facts import ModelFacts
-from oaktrim.core.survey.inventory import Inventory, file_of
+from oaktrim.core.survey.inventory import Inventory
+from oaktrim.core.survey.places import file_of
 
 _KINDS = ("gltf", "glb")
 
@@ -47,8 +52,8 @@ def _one(inventory: Inventory, model: ModelFacts, container: str, outputs: Mappi
     place = Surroundings(inventory.root, model.path)
     document = parse_gltf(read_bytes(file_of(inventory.root, model.path)), place)
     paths = {}
-    for number, image in enumerate(model.images):
-        source = image.held if image.held else _target(inventory, place, image.uri)
+    for number in range(len(model.images)):
+        source = _source(inventory, model, place, number)
         if source in outputs and number < len(document.root.images):
             paths[number] = _relative(model.path, outputs[source])
     found = {}
@@ -57,8 +62,41 @@ def _one(inventory: Inventory, model: ModelFacts, container: str, outputs: Mappi
             path = place.target_of(unquote(buffer.uri))
             found[path] = place.read_file(path)
     point_images(document, paths, container)
+    assign(document, _assigned(inventory, model, place, outputs), container)
     found[model.path] = document.pack()
     return found
+
+
+def _assigned(
+    inventory: Inventory, model: ModelFacts, place: Surroundings, outputs: Mapping[str, str]
+) -> list[Assignment]:
+    """Return the slots of a model that what makers made is to serve."""
+    rows = []
+    for number, material in enumerate(model.materials):
+        name = material_path(model.path, material.name)
+        held = {slot.name: _source(inventory, model, place, slot.image) for slot in material.slots}
+        for path, making in inventory.made.items():
+            if path not in outputs:
+                continue
+            relative = _relative(model.path, outputs[path])
+            scale, offset = (1.0, 1.0), (0.0, 0.0)
+            if isinstance(making, PatchMaking):
+                uv = placement(making.patch.rect, making.size)["from_top_left"]["uv"]
+                scale, offset = tuple(uv["to_patch_scale"]), tuple(uv["to_patch_offset"])
+            taken = [s.name for s in material.slots if making.takes(name, s.slot, held[s.name])]
+            if isinstance(making, PackMaking) and name in making.wears:
+                # A pack serves all slots of its layout, those that were empty too.
+                taken = [slot.value for slot in making.layout.reads if slot in GLTF_SLOTS]
+            rows += [Assignment(number, field, relative, scale, offset) for field in taken]
+    return rows
+
+
+def _source(inventory: Inventory, model: ModelFacts, place: Surroundings, image: int) -> str:
+    """Return the path of the texture that an image of a model is, replaced ones too; empty where there is none."""
+    if not 0 <= image < len(model.images):
+        return ""
+    row = model.images[image]
+    return row.held if row.held else _target(inventory, place, row.uri)
 
 
 def _target(inventory: Inventory, place: Surroundings, uri: str) -> str:
@@ -69,9 +107,9 @@ def _target(inventory: Inventory, place: Surroundings, uri: str) -> str:
         path = place.target_of(unquote(uri))
     except FileError:
         return ""
-    if path in inventory.row_of:
+    if path in inventory.row_of or path in inventory.replaced:
         return path
-    return next((known for known in inventory.row_of if known.lower() == path.lower()), "")
+    return next((known for known in (*inventory.row_of, *inventory.replaced) if known.lower() == path.lower()), "")
 
 
 def _relative(model: str, output: str) -> str:
@@ -83,9 +121,9 @@ def _relative(model: str, output: str) -> str:
     return "/".join([".."] * (len(here) - shared) + list(there[shared:]))
 
 
-def write_models(
-    files: Mapping[str, bytes], out: Path, earlier: Mapping[str, ModelEntry]
-) -> tuple[list[ModelEntry], int]:
+def write_beside(
+    files: Mapping[str, bytes], out: Path, earlier: Mapping[str, Companion]
+) -> tuple[list[Companion], int]:
     """Write what is not there already as it should be; return what stands there now, and how many were written."""
     entries, written = [], 0
     for path, data in sorted(files.items()):
@@ -98,5 +136,5 @@ def write_models(
         if not same:
             write_atomic(out / path, data)
             written += 1
-        entries.append(ModelEntry(path, digest, len(data)))
+        entries.append(Companion(path, digest, len(data)))
     return entries, written

@@ -4,10 +4,9 @@ from __future__ import annotations
 
 import errno
 import fcntl
-import hashlib
 import os
 from collections import Counter
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass
 from enum import Enum
@@ -23,10 +22,11 @@ from oaktrim.core.formats.catalogue import FORMATS
 from oaktrim.core.plan.resolve import Plan, Recipe, Standing, counted
 from oaktrim.core.progress import Progress, Task, finish, spread
 from oaktrim.core.ship.make import make_texture
-from oaktrim.core.ship.manifest import NAME, SCHEMA, Entry, Failure, Manifest, ModelEntry, load_manifest
-from oaktrim.core.ship.models import model_files, shippable, write_models
+from oaktrim.core.ship.manifest import NAME, SCHEMA, Companion, Entry, Failure, Manifest, load_manifest
+from oaktrim.core.ship.models import model_files, shippable, write_beside
 from oaktrim.core.survey.facts import IMAGE_MARK
-from oaktrim.core.survey.inventory import source_bytes
+from oaktrim.core.survey.inventory import Inventory
+from oaktrim.core.survey.making import content_hash
 from oaktrim.core.survey.sample import pack_bytes
 from oaktrim.core.targets.target import Target
 from oaktrim.core.units import bytes_text
@@ -62,7 +62,7 @@ class Shipped:
     Parameters
     ----------
     written, unchanged, removed : counts of textures; removed files were shipped earlier and are no longer in the plan
-    models : how many models and buffers were written
+    beside : how many files were written that are no textures: models, their buffers, and what makers say
     standings : what was shipped against the target's limits, measured
     """
 
@@ -70,7 +70,7 @@ class Shipped:
     written: int
     unchanged: int
     removed: int
-    models: int
+    beside: int
     standings: tuple[Standing, ...]
 
 
@@ -79,21 +79,21 @@ def output_names(plan: Plan) -> list[str]:
 
     Files that would meet in one name, on a disk that tells no letter case either, keep their own ending before it.
     """
-    paths = [t.path.replace(IMAGE_MARK, ".image-") for t in plan.inventory.textures]
+    inventory = plan.inventory
+    paths = [t.path.replace(IMAGE_MARK, ".image-") for t in inventory.textures]
     stems = [
-        path if IMAGE_MARK in t.path else str(PurePosixPath(path).with_suffix(""))
-        for path, t in zip(paths, plan.inventory.textures, strict=True)
+        path if IMAGE_MARK in t.path or t.path in inventory.made else str(PurePosixPath(path).with_suffix(""))
+        for path, t in zip(paths, inventory.textures, strict=True)
     ]
     count = Counter(stem.lower() for stem in stems)
     ending = plan.target.container
     return [f"{stem if count[stem.lower()] == 1 else path}.{ending}" for stem, path in zip(stems, paths, strict=True)]
 
 
-def _digest(data: bytes) -> str:
-    return hashlib.blake2b(data, digest_size=16).hexdigest()
-
-
-def _check_place(root: Path, out: Path, names: list[str]) -> None:
+def _check_place(inventory: Inventory, out: Path, names: list[str]) -> None:
+    root = inventory.root
+    for row in inventory.unmade:
+        raise ShipError(f"{row.path} cannot be made: {row.error}; mend or remove its maker, and ship again")
     real_root, real_out = Path(os.path.realpath(root)), Path(os.path.realpath(out))
     if real_out.is_relative_to(real_root):
         raise ShipError(f"{out}: the output folder is inside the source tree {root}; sources are never written")
@@ -113,7 +113,7 @@ def schedule(plan: Plan, out: Path) -> list[Item]:
     DocumentError : there is a manifest in it that is not ours
     """
     names = output_names(plan)
-    _check_place(plan.inventory.root, out, names)
+    _check_place(plan.inventory, out, names)
     models = [model.path for model in shippable(plan.inventory)]
     earlier = load_manifest(out / NAME)
     strange = [name for name in (*names, *models) if earlier is None and (out / name).exists()]
@@ -142,7 +142,7 @@ def _why(plan: Plan, row: int, recipe: Recipe, name: str, old: Entry | None, out
     if (old.output, *_settings_of(old)) != (name, *_settings(plan, row, recipe)):
         return Reason.RECIPE
     try:
-        same = _digest((out / old.output).read_bytes()) == old.output_hash
+        same = content_hash((out / old.output).read_bytes()) == old.output_hash
     except OSError:
         same = False
     return Reason.UNCHANGED if same else Reason.OUTPUT
@@ -178,7 +178,7 @@ def _ship_one(plan: Plan, item: Item, out: Path, max_pixels: int) -> Entry:
     surveyed = inventory.textures[item.row].content
     made = finish(make_texture(inventory, item.row, item.recipe, max_pixels, threads=1))
     # Looked at after it was read: a file that was written to in between is told, and made at the next run.
-    source_hash = _digest(source_bytes(inventory.root, item.recipe.path))
+    source_hash = inventory.sources(max_pixels).content(item.recipe.path)
     if source_hash != surveyed:
         raise FileError(inventory.root / item.recipe.path, "has changed since it was surveyed; ship again")
     path = out / item.output
@@ -199,7 +199,7 @@ def _ship_one(plan: Plan, item: Item, out: Path, max_pixels: int) -> Entry:
         source_hash=source_hash,
         role=inventory.roles[item.row].role.value,
         output=item.output,
-        output_hash=_digest(data),
+        output_hash=content_hash(data),
         width=back.width,
         height=back.height,
         levels=len(back.levels),
@@ -227,7 +227,7 @@ def ship(plan: Plan, out: Path, max_pixels: int = MAX_PIXELS, threads: int | Non
     FileError : the output folder cannot be written, or the disk is full
     """
     yield Progress(0, len(plan.formats), "looking at what is there")
-    _check_place(plan.inventory.root, out, output_names(plan))
+    _check_place(plan.inventory, out, output_names(plan))
     with _alone(out):
         _tidy(out)
         return (yield from _ship(plan, out, max_pixels, threads))
@@ -277,7 +277,7 @@ def _ship(plan: Plan, out: Path, max_pixels: int, threads: int | None) -> Task[S
     # The dearest first: the last to finish is then a small one, and both threads end together.
     due.sort(key=lambda item: -item.recipe.width * item.recipe.height)
     failed: list[Failure] = []
-    models = earlier.models if earlier is not None else ()
+    beside = earlier.beside if earlier is not None else ()
     if earlier is None:
         # The folder is marked as ours before the first texture, whatever stops the run.
         write_atomic(out / NAME, _manifest(plan.target, {}, []).bytes())
@@ -301,24 +301,36 @@ def _ship(plan: Plan, out: Path, max_pixels: int, threads: int | None) -> Task[S
             yield Progress(done, len(due), due[position].recipe.path)
         outputs = {entry.source: entry.output for entry in entries.values()}
         files, broken = model_files(plan.inventory, plan.target.container, outputs)
-        present, modelled = write_models(files, out, {entry.output: entry for entry in models})
+        files |= _said_by_makers(plan, outputs, max_pixels)
+        present, wrote = write_beside(files, out, {entry.output: entry for entry in beside})
     except (GeneratorExit, OakTrimError):
         # What is done stays known, so that the next run does not make it again.
         if due:
             kept = {**{s: e for s, e in old.items() if s not in entries}, **entries}
             with suppress(FileError):
-                write_atomic(out / NAME, _manifest(plan.target, kept, failed, models).bytes())
+                write_atomic(out / NAME, _manifest(plan.target, kept, failed, beside).bytes())
         raise
     manifest = _manifest(plan.target, entries, failed + broken, present)
     removed = _remove_stale(earlier, manifest, out, plan.inventory.root)
     if earlier != manifest:
         write_atomic(out / NAME, manifest.bytes())
     written = len(due) - len(failed)
-    return Shipped(manifest, written, len(items) - len(due), removed, modelled, weigh(manifest, plan))
+    return Shipped(manifest, written, len(items) - len(due), removed, wrote, weigh(manifest, plan))
+
+
+def _said_by_makers(plan: Plan, outputs: Mapping[str, str], max_pixels: int) -> dict[str, bytes]:
+    """Return what goes beside the textures that makers made, by path below the output folder."""
+    sources = plan.inventory.sources(max_pixels)
+    return {
+        outputs[path].removesuffix(f".{plan.target.container}") + ending: data
+        for path, making in plan.inventory.made.items()
+        if path in outputs
+        for ending, data in making.beside(sources).items()
+    }
 
 
 def _manifest(
-    target: Target, entries: dict[str, Entry], failed: list[Failure], models: Sequence[ModelEntry] = ()
+    target: Target, entries: dict[str, Entry], failed: list[Failure], beside: Sequence[Companion] = ()
 ) -> Manifest:
     return Manifest(
         schema=SCHEMA,
@@ -328,7 +340,7 @@ def _manifest(
         packing=_packing_name(target),
         textures=tuple(entries[source] for source in sorted(entries)),
         failed=tuple(sorted(failed, key=lambda f: f.source)),
-        models=tuple(models),
+        beside=tuple(beside),
     )
 
 
@@ -336,15 +348,15 @@ def _remove_stale(earlier: Manifest | None, now: Manifest, out: Path, root: Path
     """Remove files that an earlier run shipped here, that are still as it left them, and that the plan has no more."""
     if earlier is None:
         return 0
-    kept = {entry.output for entry in now.textures} | {entry.output for entry in now.models}
+    kept = {entry.output for entry in now.textures} | {entry.output for entry in now.beside}
     removed = 0
     gone = [(entry.output, entry.output_hash) for entry in earlier.textures]
-    for output, digest in gone + [(entry.output, entry.output_hash) for entry in earlier.models]:
+    for output, digest in gone + [(entry.output, entry.output_hash) for entry in earlier.beside]:
         path = out / output
         inside = Path(os.path.realpath(path)).is_relative_to(os.path.realpath(out))
         if output in kept or not inside or not path.is_file():
             continue
-        if _digest(path.read_bytes()) == digest:
+        if content_hash(path.read_bytes()) == digest:
             path.unlink()
             removed += 1
     return removed

@@ -15,7 +15,7 @@ import numpy as np
 import platformdirs
 
 from oaktrim.core.pixels.image import CHANNEL_NAMES, Image, Pixels, Transfer
-from oaktrim.core.survey.facts import FileFacts
+from oaktrim.core.survey.facts import FileFacts, TextureFacts
 from oaktrim.core.survey.sample import Sample
 from oaktrim.core.targets.target import parse_bytes
 
@@ -26,6 +26,7 @@ create table if not exists facts_{_VERSION} (root text, path text, facts blob, p
 create table if not exists sample_{_VERSION} (content text primary key, pieces blob, thumbnail blob, kept integer);
 create table if not exists measured_{_VERSION} (recipe text primary key, bytes integer) without rowid;
 create table if not exists losses_{_VERSION} (recipe text primary key, steps real) without rowid;
+create table if not exists made_{_VERSION} (content text primary key, facts blob) without rowid;
 """
 DEFAULT_LIMIT = "2 GiB"
 
@@ -106,6 +107,27 @@ class SurveyCache:
                 connection.executemany(
                     f"insert or replace into sample_{_VERSION} values (?, ?, ?, ?)",
                     [(content, *packed, now) for content, packed in samples.items()],
+                )
+        except (sqlite3.Error, OSError, UnicodeEncodeError):
+            return
+
+    def made(self, content: str) -> TextureFacts | None:
+        """Return the facts of what a maker made, by the hash of what it was made of, if they were kept."""
+        row = self._row(f"select facts from made_{_VERSION} where content = ?", content)
+        try:
+            return None if row is None else msgspec.msgpack.decode(row[0], type=TextureFacts)
+        except _DAMAGED:
+            return None
+
+    def keep_made(self, facts: TextureFacts, sample: PackedSample) -> None:
+        """Keep the facts and the sample of what a maker made."""
+        try:
+            with self._open() as connection, connection:
+                row = (facts.content, msgspec.msgpack.encode(facts))
+                connection.execute(f"insert or replace into made_{_VERSION} values (?, ?)", row)
+                connection.execute(
+                    f"insert or replace into sample_{_VERSION} values (?, ?, ?, ?)",
+                    (facts.content, *sample, int(time.time())),
                 )
         except (sqlite3.Error, OSError, UnicodeEncodeError):
             return
@@ -193,6 +215,7 @@ def _trim(connection: sqlite3.Connection, limit: int) -> int:
                 connection.execute(f"delete from facts_{_VERSION}")
                 connection.execute(f"delete from measured_{_VERSION}")
                 connection.execute(f"delete from losses_{_VERSION}")
+                connection.execute(f"delete from made_{_VERSION}")
             break
         gone += lost
     connection.execute("pragma incremental_vacuum").fetchall()

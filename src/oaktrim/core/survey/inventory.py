@@ -3,9 +3,7 @@
 from __future__ import annotations
 
 import math
-import os
-import re
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from pathlib import Path
@@ -14,11 +12,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from oaktrim.core.errors import FileError
-from oaktrim.core.files.atomic import read_bytes
-from oaktrim.core.files.references import Surroundings
-from oaktrim.core.scene.read import parse_model
-from oaktrim.core.survey.facts import CLIP_MARK, IMAGE_MARK, AudioFacts, ModelFacts, TextureFacts
+from oaktrim.core.survey.facts import CLIP_MARK, AudioFacts, ModelFacts, TextureFacts
+from oaktrim.core.survey.making import Making, Sources
 from oaktrim.core.survey.ownership import Ownership
 from oaktrim.core.survey.roles import (
     Certainty,
@@ -35,7 +30,6 @@ from oaktrim.core.survey.roles import (
 from oaktrim.core.targets.arrival import FORMAT_INDEX
 
 _KINDS: dict[str, Any] = {"int": np.int64, "float": np.float64, "bool": np.bool_, "str": np.str_}
-_ESCAPED = re.compile(r"\\x([0-9a-f]{2})")
 
 
 @dataclass(frozen=True)
@@ -79,6 +73,9 @@ class Inventory:
     roles : one for each texture
     files : how many files were seen in all, ignored ones left out
     ownership : models over the textures that they use
+    made : how textures come about that no file holds, by path
+    replaced : by path of a texture that was found and is not here, what was made in its place
+    unmade : what a maker could not make, and why
     """
 
     root: Path
@@ -88,9 +85,16 @@ class Inventory:
     files: int
     audio: tuple[AudioFacts, ...]
     ownership: Ownership
+    made: Mapping[str, Making] = field(default_factory=dict)
+    replaced: Mapping[str, str] = field(default_factory=dict)
+    unmade: tuple[Unreadable, ...] = ()
     _columns: dict[str, NDArray[Any]] = field(default_factory=dict, repr=False, compare=False)
     _asked: dict[int, tuple[Sequence[str], NDArray[np.int64]]] = field(default_factory=dict, repr=False, compare=False)
     _sums: dict[tuple[str, str], dict[str, int]] = field(default_factory=dict, repr=False, compare=False)
+
+    def sources(self, max_pixels: int) -> Sources:
+        """Return where the pictures of textures come from."""
+        return Sources(self.root, self.made, max_pixels)
 
     @property
     def models(self) -> tuple[ModelFacts, ...]:
@@ -214,6 +218,10 @@ class Inventory:
             if role is not None:
                 roles.append(RoleGuess(role, "you chose it", Certainty.CHOSEN))
                 continue
+            making = self.made.get(texture.path)
+            if making is not None:
+                roles.append(RoleGuess(making.role, making.reason, Certainty.STATED))
+                continue
             stated = role_of_slots(self.ownership.slots_of(row)) if row in self.ownership.owners else None
             roles.append(stated or seen_role(guess(texture.path), texture.normal))
         return replace(self, roles=tuple(roles), _columns=self._columns)
@@ -284,34 +292,3 @@ def difference(before: Inventory, after: Inventory) -> str:
         ("gone", len(old.keys() - new.keys())),
     )
     return ", ".join(f"{count} {what}" for what, count in counts if count)
-
-
-def file_of(root: Path, path: str) -> Path:
-    """Return the file that a path in an inventory stands for or in, escapes turned back to bytes."""
-    path = path.partition(IMAGE_MARK)[0]
-    plain = root / path
-    if "\\x" not in path or plain.exists():
-        return plain
-    raw, at = b"", 0
-    for match in _ESCAPED.finditer(path):
-        raw += path[at : match.start()].encode() + bytes([int(match[1], 16)])
-        at = match.end()
-    return root / os.fsdecode(raw + path[at:].encode())
-
-
-def source_bytes(root: Path, path: str) -> bytes:
-    """Return the bytes of a texture's source: a file, or an image that a model holds.
-
-    Raises
-    ------
-    FileError : it cannot be read
-    """
-    data = read_bytes(file_of(root, path))
-    file, mark, number = path.partition(IMAGE_MARK)
-    if not mark:
-        return data
-    images = parse_model(data, Surroundings(root, file)).images
-    held = images[int(number)].data if int(number) < len(images) else None
-    if held is None:
-        raise FileError(root / path, "is no longer held by the model")
-    return held

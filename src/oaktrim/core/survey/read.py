@@ -83,12 +83,10 @@ def _texture(data: bytes, path: str, seen: Seen, max_pixels: int) -> tuple[Textu
     content = hashlib.blake2b(data, digest_size=16).hexdigest()
     image = decode_picture(data, file, max_pixels)
     sample = sample_of(image)
-    natural = head.format or natural_format(head.channels, head.bit_depth, head.floating)
-    looks = _looks(image, pixel_facts(image))
+    looks = _looks(image, sample, head.format)
     if head.slices > 1:
         # Only the first picture was looked at: the others may differ.
         looks["pixels"] = content
-    looks["packed"] = {FIRST: packed_share(sample.pieces[0], natural, PACKINGS[FIRST])}
     facts = TextureFacts(
         path, seen.file_bytes if path == seen.path else len(data), seen.file_time, content, head.kind, head.width,
         head.height, head.channels, head.bit_depth, head.floating, head.levels, head.format, head.profile,
@@ -97,9 +95,20 @@ def _texture(data: bytes, path: str, seen: Seen, max_pixels: int) -> tuple[Textu
     return facts, sample
 
 
-def _looks(image: Image, found: PixelFacts) -> dict[str, object]:
-    """Return the fields of a texture's facts that its pixels tell."""
-    full = unit_codes(image)
+def made_facts(path: str, kind: str, content: str, image: Image) -> tuple[TextureFacts, Sample]:
+    """Return the facts of a picture that no file holds, and the sample of its pixels."""
+    sample = sample_of(image)
+    facts = TextureFacts(
+        path, 0, 0, content, kind, image.width, image.height, len(image.channels), image.bit_depth, image.is_float,
+        1, "", "", **_looks(image, sample, ""),  # type: ignore[arg-type]
+    )  # fmt: skip
+    return facts, sample
+
+
+def _looks(image: Image, sample: Sample, stored: str) -> dict[str, object]:
+    """Return the fields of a texture's facts that its pixels tell; `stored` names the format that its file holds."""
+    found, full = pixel_facts(image), unit_codes(image)
+    natural = stored or natural_format(len(image.channels), image.bit_depth, image.is_float)
     normal = normal_facts(image, found)
     fixed = found.low[-1] == found.high[-1]
     return {
@@ -121,6 +130,7 @@ def _looks(image: Image, found: PixelFacts) -> dict[str, object]:
         "light": baked_light(image, found) if found.used_share > 0.99 or not image.has_alpha else 0.0,
         "seam": max(seam_ratio(image)),
         "means": _signature(image, found),
+        "packed": {FIRST: packed_share(sample.pieces[0], natural, PACKINGS[FIRST])},
     }
 
 
