@@ -113,7 +113,7 @@ def main() -> None:
         window.proof.show_page(Page.WALL)
         take(window, app, "proof-wall", folder)
         window.proof.show_page(Page.ONE)
-        window.show_bench(2)
+        window.show_bench(3)
         window.ship.folder.setText(str(Path(scratch) / "heronmere-lounge"))
         window.ship.refresh()
         settle(app)

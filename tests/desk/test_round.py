@@ -22,7 +22,7 @@ from PySide6.QtWidgets import (
 from oaktrim.core.formats.catalogue import FORMATS
 from oaktrim.core.plan.cuts import Cap, SetFormat
 from oaktrim.desk.look.tokens import THEMES
-from oaktrim.desk.shell.finder import Findable, Finder, ranked
+from oaktrim.desk.widgets.finder import Findable, Finder, ranked
 from oaktrim.desk.shell.recent import recent_paths
 from oaktrim.desk.widgets.picture import Mode
 
@@ -285,7 +285,7 @@ def test_saving_and_opening_again(qtbot, opened, tmp_path, art):
 
 def test_shipping_can_be_stopped_and_refuses_the_source_tree(qtbot, opened, tmp_path, art):
     window = opened
-    window.show_bench(2)
+    window.show_bench(3)
     window.ship.folder.setText(str(art / "inside"))
     window.ship.refresh()
     qtbot.waitUntil(lambda: "inside the source tree" in window.ship._words.text(), timeout=20000)

@@ -11,6 +11,7 @@ from PySide6.QtCore import QObject, QTimer, Signal
 from oaktrim.core.errors import FileError, OakTrimError
 from oaktrim.core.job.document import SUFFIX, Job, load_job, new_job, root_of, save_job, targets_of
 from oaktrim.core.job.history import History
+from oaktrim.core.makers.build import Orders, Tree, survey_tree
 from oaktrim.core.plan.cuts import Change, Cut
 from oaktrim.core.plan.packing import PackedShares
 from oaktrim.core.plan.query import Assets
@@ -21,12 +22,12 @@ from oaktrim.core.survey.cache import SurveyCache
 from oaktrim.core.survey.findings.finding import Finding
 from oaktrim.core.survey.inventory import Inventory, difference
 from oaktrim.core.survey.roles import Certainty, Role
-from oaktrim.core.survey.scan import scan
 from oaktrim.core.targets.arrival import weigh_nothing
 from oaktrim.core.targets.target import Target
 from oaktrim.core.units import bytes_text
 from oaktrim.desk.work.tasks import Work, as_task, start
 from oaktrim.desk.work.weigher import Weigher
+from oaktrim.desk.work.workshop import Workshop
 
 
 class Session(QObject):
@@ -70,7 +71,7 @@ class Session(QObject):
         self._saved: Job | None = None
         self._preview: Job | None = None
         self._shares: PackedShares | None = None
-        self._roles_of: tuple[object, object] = ((), ())
+        self._orders: Orders | None = None
         self._plans: dict[tuple[str, bool], Plan] = {}
         self._findings: dict[str, list[Finding]] = {}
         self._looking: Work | None = None
@@ -78,6 +79,9 @@ class Session(QObject):
         self._judging: Work | None = None
         self._totals: dict[tuple[int, str], int] = {}
         self._assets: Assets | None = None
+        self.workshop = Workshop(self.cache, self)
+        self.workshop.learned.connect(self._make_again)
+        self.workshop.failed.connect(self.failed)
         self._weigher = Weigher(self.cache, self)
         self._weigher.weighed.connect(self._show_weighed)
         self._weigher.failed.connect(self.failed)
@@ -133,24 +137,24 @@ class Session(QObject):
         if self.work is not None and self.work.running:
             self.work.cancel()
 
-        def done(inventory: Inventory) -> None:
+        def done(tree: Tree) -> None:
             self.work = None
             self.busy.emit(None)
-            self._take(file, job, root, inventory)
+            self._take(file, job, root, tree)
 
-        self._begin(scan(root, job.scan_settings, self.cache), done)
+        self._begin(survey_tree(root, job.scan_settings, job.orders, self.cache), done)
 
     def survey_again(self) -> None:
         """Read the tree again; only what changed on disk is really read."""
         if self.history is None:
             return
 
-        def done(inventory: Inventory) -> None:
+        def done(tree: Tree) -> None:
             self.work = None
             self.busy.emit(None)
-            self._take_again(inventory)
+            self._take_again(tree)
 
-        self._begin(scan(self.root, self.job.scan_settings, self.cache), done)
+        self._begin(survey_tree(self.root, self.job.scan_settings, self.job.orders, self.cache), done)
 
     def look_at_disk(self) -> None:
         """Read again what changed on disk, beside everything else, and say what is different."""
@@ -159,15 +163,15 @@ class Session(QObject):
         if self._looking is not None and self._looking.running:
             self._look_again = True
             return
-        before = self.inventory
+        before = self.workshop.found
 
-        def done(inventory: Inventory) -> None:
+        def done(tree: Tree) -> None:
             self._looking = None
-            if self.inventory is before:
-                told = difference(before, inventory)
+            if self.workshop.found is before:
+                told = difference(before, tree.found)
                 if told:
                     was = self.plan().total("memory")
-                    self._take_again(inventory)
+                    self._take_again(tree)
                     change = self.plan().total("memory") - was
                     sign = "+" if change >= 0 else "−"
                     self.disk_changed.emit(f"{told}: {sign}{bytes_text(abs(change))} on {self.watched.name}")
@@ -175,20 +179,26 @@ class Session(QObject):
                 self._look_again = False
                 self.look_at_disk()
 
-        self._looking = start(scan(self.root, self.job.scan_settings, self.cache), self, done, self.failed.emit)
+        task = survey_tree(self.root, self.job.scan_settings, self.job.orders, self.cache)
+        self._looking = start(task, self, done, self.failed.emit)
 
-    def _take_again(self, inventory: Inventory) -> None:
-        """Take in a newer survey of the same job; what was selected stays so, as far as it is still there."""
+    def _take_again(self, tree: Tree) -> None:
+        """Take in a newer survey of the same job."""
+        self.workshop.take(tree)
+        self._make_again()
+
+    def _make_again(self) -> None:
+        """Show what makers make now; what was selected stays so, as far as it is still there."""
         assert self.inventory is not None
         chosen = [self.asset_path(asset) for asset in self.selected]
-        self._take_inventory(inventory)
+        self._take_inventory()
         places = {self.asset_path(asset): asset for asset in range(self.asset_count)}
         self.selected = tuple(places[path] for path in chosen if path in places) or self.selected
         self.opened.emit()
         self.selection_changed.emit()
         self.plans_changed.emit()
 
-    def _begin(self, task: Task[Inventory], done: object) -> None:
+    def _begin(self, task: Task[Tree], done: object) -> None:
         def failed(error: Exception) -> None:
             self.work = None
             self.busy.emit(None)
@@ -198,23 +208,26 @@ class Session(QObject):
         self.work.cancelled.connect(lambda: self.busy.emit(None))
         self.busy.emit(self.work)
 
-    def _take(self, file: Path | None, job: Job, root: Path, inventory: Inventory) -> None:
+    def _take(self, file: Path | None, job: Job, root: Path, tree: Tree) -> None:
         self.file, self.root = file, root
         self.history, self._saved = History((job,)), job
         self._preview = None
         self.targets = targets_of(job)
         if self.watched_id not in job.targets:
             self.watched_id = job.targets[0]
-        self._take_inventory(inventory)
+        self.workshop.take(tree)
+        self._take_inventory()
         self.opened.emit()
         for signal in (self.watched_changed, self.job_changed, self.selection_changed, self.plans_changed):
             signal.emit()
 
-    def _take_inventory(self, inventory: Inventory) -> None:
-        self.inventory = inventory
-        self._roles_of = (self.job.roles, self.job.role_patterns)
+    def _take_inventory(self) -> None:
+        self._orders = self.job.orders
+        self.inventory = inventory = self.workshop.inventory(self._orders)
+        self.workshop.make(inventory, self._orders, self.job.max_pixels)
         self.selected = (0,) if inventory.textures else ()
-        self._shares = PackedShares(inventory)
+        known = self._shares
+        self._shares = PackedShares(inventory) if known is None else known.moved(inventory)
         self._shares.take_measured(self.cache.measured())
         self._plans.clear()
         self._totals.clear()
@@ -310,11 +323,15 @@ class Session(QObject):
             if self.watched_id not in job.targets:
                 self.watched_id = job.targets[0]
             self.watched_changed.emit()
-        if self.inventory is not None and (job.roles, job.role_patterns) != self._roles_of:
-            self._roles_of = (job.roles, job.role_patterns)
+        if self.inventory is not None and job.orders != self._orders:
+            before, self._orders = self._orders, job.orders
+            self._totals.clear()
+            if before is None or (before.makers, before.layouts) != (job.makers, job.layouts):
+                self.job_changed.emit()
+                self._make_again()
+                return
             self.inventory = self.inventory.with_roles(job.role_patterns, job.roles)
             self._plans.clear()
-            self._totals.clear()
         self._forget_plans()
         self.job_changed.emit()
         self.plans_changed.emit()
@@ -393,10 +410,14 @@ class Session(QObject):
         assert self._shares is not None
         return self._shares
 
-    def plan_of(self, job: Job) -> Plan:
-        """Return what another job would ship on the watched target."""
+    def plan_of(self, job: Job, target: Target | None = None) -> Plan:
+        """Return what another job would ship on a target, the watched one by default."""
         assert self.inventory is not None
-        return resolve(self.inventory, self.watched, job.cuts, self._shares, job.role_rules)
+        inventory, shares = self.inventory, self._shares
+        if (job.makers, job.layouts) != (self.job.makers, self.job.layouts):
+            inventory = self.workshop.inventory(job.orders)
+            shares = self.shares.moved(inventory)
+        return resolve(inventory, target or self.watched, job.cuts, shares, job.role_rules)
 
     def findings(self) -> list[Finding]:
         """Return the findings on the watched target; those that the job keeps quiet are left out."""
@@ -472,6 +493,7 @@ class Session(QObject):
         for work in (self.work, self._looking, self._judging):
             if work is not None and work.running:
                 work.cancel()
+        self.workshop.stop()
         self._weigher.stop()
 
     def mixed_change(self, kind: type) -> tuple[bool, int]:

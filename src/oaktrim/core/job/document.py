@@ -52,6 +52,7 @@ class Job(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     makers : in the order in which they work
     layouts : of packs, beside those of the product
     names : patterns that the names of what is made follow
+    map_names : how names tell the maps of a batch of packs, by layout and slot
     """
 
     version: int
@@ -69,6 +70,7 @@ class Job(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     makers: tuple[Maker, ...] = ()
     layouts: tuple[Layout, ...] = ()
     names: NamePatterns = NamePatterns()
+    map_names: dict[str, dict[str, str]] = {}
 
     def __post_init__(self) -> None:
         if not self.targets:

@@ -60,7 +60,7 @@ def check_pattern(pattern: str, known: tuple[str, ...]) -> None:
 
 def safe(name: str) -> str:
     """Return a name that every disk takes."""
-    return _UNSAFE.sub("_", name).strip(" .") or "unnamed"
+    return _UNSAFE.sub("_", name).strip(" .").replace(" ", "_") or "unnamed"
 
 
 def name_of(maker: Maker, patterns: NamePatterns, layouts: tuple[Layout, ...]) -> str:

@@ -188,7 +188,7 @@ def sets_by_name(
 def by_names(inventory: Inventory, layout: Layout, patterns: Mapping[str, str]) -> list[BatchRow]:
     """Return a pack for each set of names in one folder that has at least two maps, those with problems first."""
     rows = []
-    wearing = _wearers(inventory)
+    wearing = wearers(inventory)
     for (_, name), slots in sorted(sets_by_name(inventory, patterns).items()):
         sources = {slot: textures[0] for slot, textures in slots.items()}
         if len({texture.path for texture in sources.values()}) < 2:
@@ -252,7 +252,7 @@ def _slots_of(inventory: Inventory, model: int, number: int) -> dict[Slot, Textu
     return found
 
 
-def _wearers(inventory: Inventory) -> dict[str, list[str]]:
+def wearers(inventory: Inventory) -> dict[str, list[str]]:
     """Return the materials that wear each texture, by path, and those whose other maps share its name."""
     found: dict[str, list[str]] = {}
     by_stem: dict[tuple[str, str], list[str]] = {}

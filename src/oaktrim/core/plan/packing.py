@@ -43,6 +43,18 @@ class PackedShares:
         self.measured: dict[int, dict[str, int]] = {}
         self._has_pixels = np.array([bool(t.pixels) for t in inventory.textures], np.bool_)
 
+    def moved(self, inventory: Inventory) -> PackedShares:
+        """Return what is known here for another inventory, of the textures whose content is in both."""
+        fresh = PackedShares(inventory)
+        rows = {texture.content: row for row, texture in enumerate(self.inventory.textures)}
+        source = np.array([rows.get(texture.content, -1) for texture in inventory.textures], np.int64)
+        both = np.flatnonzero(source >= 0)
+        for (place, scale, method), column in self._known.items():
+            fresh._column(place, scale, method)[both] = column[source[both]]
+        found = ((int(row), self.measured.get(int(source[row]))) for row in both)
+        fresh.measured = {row: sizes for row, sizes in found if sizes}
+        return fresh
+
     def take_measured(self, sizes: dict[str, int]) -> None:
         """Take in measured sizes by recipe; a recipe begins with the content of its source."""
         rows: dict[str, list[int]] = {}

@@ -24,18 +24,18 @@ QLabel#heading {{ font-size: 13px; font-weight: bold; }}
 QLabel#soft, QLabel#caption {{ color: {soft}; font-size: 11px; }}
 QLabel#warning {{ color: {brick}; font-size: 11px; }}
 QToolTip {{ background: {sheet}; color: {ink}; border: 1px solid {line}; padding: 4px; }}
-QPushButton, QToolButton, QComboBox, QSpinBox {{
+QPushButton, QToolButton, QComboBox, QAbstractSpinBox {{
   background: {sheet}; border: 1px solid {line}; border-radius: 2px; padding: 3px 9px; min-height: 18px; }}
 QComboBox::drop-down {{ border: 0; width: 18px; }}
 QComboBox::down-arrow {{ image: url({icons}/down.svg); width: 10px; height: 10px; }}
-QSpinBox {{ padding-left: 8px; padding-right: 16px; min-width: 34px; }}
-QSpinBox::up-button, QSpinBox::down-button {{ border: 0; background: transparent; width: 16px; }}
-QSpinBox::up-arrow {{ image: url({icons}/up.svg); width: 10px; height: 10px; }}
-QSpinBox::down-arrow {{ image: url({icons}/down.svg); width: 10px; height: 10px; }}
+QAbstractSpinBox {{ padding-left: 8px; padding-right: 16px; min-width: 34px; }}
+QAbstractSpinBox::up-button, QAbstractSpinBox::down-button {{ border: 0; background: transparent; width: 16px; }}
+QAbstractSpinBox::up-arrow {{ image: url({icons}/up.svg); width: 10px; height: 10px; }}
+QAbstractSpinBox::down-arrow {{ image: url({icons}/down.svg); width: 10px; height: 10px; }}
 QPushButton:hover, QToolButton:hover, QComboBox:hover {{ border-color: {soft}; }}
-QPushButton:focus, QToolButton:focus, QComboBox:focus, QSpinBox:focus, QLineEdit:focus {{ border-color: {oak}; }}
+QPushButton:focus, QToolButton:focus, QComboBox:focus, QAbstractSpinBox:focus, QLineEdit:focus {{ border-color: {oak}; }}
 QPushButton:checked, QToolButton:checked {{ background: {ink}; color: {sheet}; border-color: {ink}; }}
-QPushButton:disabled, QToolButton:disabled, QComboBox:disabled, QSpinBox:disabled {{ color: {soft}; background: {linen}; }}
+QPushButton:disabled, QToolButton:disabled, QComboBox:disabled, QAbstractSpinBox:disabled {{ color: {soft}; background: {linen}; }}
 QPushButton#primary {{ background: {oak}; color: {on_oak}; border-color: {oak}; font-weight: bold; }}
 QPushButton#primary:disabled {{ background: {line}; border-color: {line}; color: {soft}; }}
 QPushButton#chip {{ border-radius: 2px; padding: 2px 8px; background: {sheet}; }}

@@ -29,6 +29,8 @@ from oaktrim.core.errors import OakTrimError
 from oaktrim.core.job.document import SUFFIX
 from oaktrim.core.plan.resolve import Rung, limits_of
 from oaktrim.core.progress import Progress
+from oaktrim.desk.benches.channels.bench import ChannelsBench
+from oaktrim.desk.benches.channels.bench import Page as ChannelsPage
 from oaktrim.desk.benches.proof.bench import Page, ProofBench
 from oaktrim.desk.benches.ship.bench import ShipBench
 from oaktrim.desk.benches.survey.bench import SurveyBench
@@ -36,10 +38,10 @@ from oaktrim.desk.look.style import apply_style
 from oaktrim.desk.look.tokens import use_theme
 from oaktrim.desk.session import Session
 from oaktrim.desk.shell.cutlist import CutList
-from oaktrim.desk.shell.finder import Findable, Finder
 from oaktrim.desk.shell.recent import recent_paths, remember
 from oaktrim.desk.shell.rules import RulesBand
 from oaktrim.desk.shell.welcome import Welcome
+from oaktrim.desk.widgets.finder import Findable, Finder
 from oaktrim.desk.widgets.swatch import Swatch
 from oaktrim.desk.work.tasks import Work
 from oaktrim.desk.work.watch import Watch
@@ -57,9 +59,10 @@ class Window(QMainWindow):
         self.setAcceptDrops(True)
         self.survey = SurveyBench(self.session)
         self.proof = ProofBench(self.session)
+        self.channels = ChannelsBench(self.session)
         self.ship = ShipBench(self.session)
         self.welcome = Welcome()
-        self.benches = (self.survey, self.proof, self.ship)
+        self.benches = (self.survey, self.proof, self.channels, self.ship)
         self.rules = RulesBand(self.session)
         self.swatch = Swatch(self.session)
         self.cuts = CutList(self.session)
@@ -170,6 +173,7 @@ class Window(QMainWindow):
             ("Prove one texture", partial(self._prove, Page.ONE), None),
             ("Wall of the selection", partial(self._prove, Page.WALL), "Ctrl+J"),
             ("Fit to budget", partial(self._prove, Page.FIT), "Ctrl+B"),
+            ("Pack the selection", self._pack, "Ctrl+P"),
             ("Light theme", partial(self.set_theme, "light"), None),
             ("Dusk theme", partial(self.set_theme, "dusk"), None),
             ("Theme of the desktop", partial(self.set_theme, ""), None),
@@ -212,7 +216,7 @@ class Window(QMainWindow):
         self.welcome.folder_wanted.connect(self.open_folder)
         self.welcome.chosen.connect(self.open_path)
         self.rules.family_clicked.connect(self._show_family)
-        self.cuts.ship_wanted.connect(partial(self.show_bench, 2))
+        self.cuts.ship_wanted.connect(partial(self.show_bench, self.benches.index(self.ship)))
         self.swatch.rung_chosen.connect(self._change_rung)
         self.swatch.proof_wanted.connect(partial(self.show_bench, 1))
 
@@ -330,6 +334,12 @@ class Window(QMainWindow):
     def _prove(self, page: Page) -> None:
         self.show_bench(1)
         self.proof.show_page(page)
+
+    def _pack(self) -> None:
+        if self.session.is_open:
+            self.show_bench(self.benches.index(self.channels))
+            self.channels.show_page(ChannelsPage.PACKS)
+            self.channels.packs.add_new()
 
     def _select_shown(self) -> None:
         self.show_bench(0)

@@ -442,14 +442,14 @@ class PictureView(QWidget):
         painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform, not coarse)
         painter.setClipRect(frame, Qt.ClipOperation.IntersectClip)
         if self.look.canvas:
-            painter.fillRect(seen, _canvas(self.look.canvas))
+            painter.fillRect(seen, canvas_brush(self.look.canvas))
         painter.drawImage(target, developed(codes[y0:y1, x0:x1], Look() if plain else self.look))
         if texel >= _GRID_FROM and self._level is None:
             draw_grid(painter, frame, seen, width, height)
         painter.restore()
 
 
-def _canvas(name: str) -> QBrush:
+def canvas_brush(name: str) -> QBrush:
     """Return what shows through where a picture is clear: a colour, or a fine check."""
     if name != "check":
         return QBrush(QColor(name))

@@ -150,7 +150,7 @@ class Swatch(QFrame):
             f"{guess.role.label}: {guess.reason} ({guess.certainty.value})",
             *([worn] if worn else []),
             f"{texture.kind.upper()}, {texture.channels} channel{'s' if texture.channels > 1 else ''}, "
-            f"{texture.bit_depth} bit{' float' if texture.floating else ''}, file {bytes_text(texture.file_bytes)}",
+            f"{texture.bit_depth} bit{' float' if texture.floating else ''}, {self._origin(texture.path, texture.file_bytes)}",
         ]
         if several:
             total = weigh_rows(plan, np.array(session.chosen, np.int64), "memory")
@@ -166,6 +166,15 @@ class Swatch(QFrame):
         found = session.findings_about(texture.path)
         self._findings.setText("\n".join(f"! {f.message}. What to do: {f.remedy}." for f in found))
         self._findings.setVisible(bool(found))
+
+    def _origin(self, path: str, file_bytes: int) -> str:
+        """Say where a texture comes from: a file, or what a maker makes it of."""
+        assert self._session.inventory is not None
+        making = self._session.inventory.made.get(path)
+        if making is None:
+            return f"file {bytes_text(file_bytes)}"
+        of = ", ".join(source.rsplit("/", 1)[-1] for source in making.inputs)
+        return f"made of {of}" if of else making.reason
 
     def _on_all_targets(self, row: int) -> str:
         """Return what a texture ships as on every target, as a small table."""

@@ -23,7 +23,7 @@ def wrong_extension(ground: Ground) -> Iterator[Finding]:
     i = ground.inventory
     for path, kind in [*((t.path, t.kind) for t in i.textures), *((a.path, a.kind) for a in i.audio)]:
         suffix = PurePosixPath(path).suffix.lower()
-        if IMAGE_MARK not in path and suffix not in _ENDINGS.get(kind, (f".{kind}",)):
+        if IMAGE_MARK not in path and path not in i.made and suffix not in _ENDINGS.get(kind, (f".{kind}",)):
             yield ground.finding(
                 "wrong-extension",
                 Severity.WARNING,

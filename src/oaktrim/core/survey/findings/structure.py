@@ -67,7 +67,7 @@ def unused_textures(ground: Ground) -> Iterator[Finding]:
     if not i.models:
         return
     for row, texture in enumerate(i.textures):
-        if row not in i.ownership.owners:
+        if row not in i.ownership.owners and texture.path not in i.made:
             yield ground.finding(
                 "unused-texture",
                 Severity.NOTE,

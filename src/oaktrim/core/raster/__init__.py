@@ -1,0 +1,1 @@
+"""The software renderer: what surfaces look like under a lamp."""

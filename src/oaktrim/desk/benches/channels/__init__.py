@@ -1,0 +1,1 @@
+"""The Channels bench: packs, patches and glyph sheets."""

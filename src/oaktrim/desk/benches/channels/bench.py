@@ -1,0 +1,80 @@
+"""The Channels bench: maps packed into the channels of one texture, patches of mostly empty overlays, and glyph sheets."""
+
+from __future__ import annotations
+
+from enum import Enum
+from functools import partial
+
+from PySide6.QtWidgets import QButtonGroup, QHBoxLayout, QLabel, QPushButton, QStackedWidget, QVBoxLayout, QWidget
+
+from oaktrim.desk.benches.channels.glyphpage import GlyphPage
+from oaktrim.desk.benches.channels.packpage import PackPage
+from oaktrim.desk.benches.channels.patchpage import PatchPage
+from oaktrim.desk.session import Session
+
+
+class Page(Enum):
+    """What the bench shows, in order."""
+
+    PACKS = "Packs"
+    PATCHES = "Patches"
+    GLYPHS = "Glyph sheets"
+
+
+_ABOUT = {
+    Page.PACKS: "Up to four single-channel maps in one texture",
+    Page.PATCHES: "Overlays that are mostly empty, cut down to what is used",
+    Page.GLYPHS: "Four pages of glyphs in the channels of one texture",
+}
+
+
+class ChannelsBench(QWidget):
+    """Shows one kind of maker at a time."""
+
+    title = "Channels"
+    wants_swatch = False
+
+    def __init__(self, session: Session, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setObjectName("desk")
+        self._session = session
+        self.packs, self.patches, self.glyphs = PackPage(session), PatchPage(session), GlyphPage(session)
+        self.pages: dict[Page, QPushButton] = {}
+        self._stack = QStackedWidget()
+        self._about = QLabel(objectName="soft")
+        self._build()
+
+    @property
+    def page(self) -> Page:
+        return list(Page)[self._stack.currentIndex()]
+
+    def _build(self) -> None:
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(0)
+        top = QHBoxLayout()
+        top.setContentsMargins(12, 8, 12, 4)
+        top.setSpacing(4)
+        top.addWidget(QLabel("Channels", objectName="title"))
+        top.addSpacing(8)
+        self._about.setMinimumWidth(60)
+        top.addWidget(self._about, 1)
+        group = QButtonGroup(self)
+        for page, shown in zip(Page, (self.packs, self.patches, self.glyphs), strict=True):
+            key = QPushButton(page.value, checkable=True, checked=page is Page.PACKS)
+            key.setObjectName("chip")
+            key.setToolTip(_ABOUT[page])
+            key.clicked.connect(partial(self.show_page, page))
+            group.addButton(key)
+            top.addWidget(key)
+            self.pages[page] = key
+            self._stack.addWidget(shown)
+        column.addLayout(top)
+        column.addWidget(self._stack, 1)
+        self._about.setText(_ABOUT[Page.PACKS])
+
+    def show_page(self, page: Page, _: bool = True) -> None:
+        """Show packs, patches or glyph sheets."""
+        self.pages[page].setChecked(True)
+        self._stack.setCurrentIndex(list(Page).index(page))
+        self._about.setText(_ABOUT[page])

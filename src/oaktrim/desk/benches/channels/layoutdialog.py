@@ -1,0 +1,110 @@
+"""A layout of one's own: what each channel is read as, kept in the job or for every job."""
+
+from __future__ import annotations
+
+import re
+
+import msgspec
+from PySide6.QtWidgets import (
+    QCheckBox,
+    QComboBox,
+    QDialog,
+    QDialogButtonBox,
+    QDoubleSpinBox,
+    QGridLayout,
+    QLabel,
+    QLineEdit,
+    QVBoxLayout,
+    QWidget,
+)
+
+from oaktrim.core.makers.layouts import LAYOUTS, OUTPUT_NAMES, Layout, LayoutSlot
+from oaktrim.core.survey.roles import Family, Role
+
+_KNOWN = {slot.name: slot for layout in reversed(LAYOUTS) for slot in layout.slots if slot.name}
+_ROLES = tuple(role for role in Role if role.family in (Family.SURFACE, Family.MASK))
+
+
+class LayoutDialog(QDialog):
+    """Asks for a layout; names that the product knows bring what they mean along."""
+
+    def __init__(self, begin: Layout, parent: QWidget) -> None:
+        super().__init__(parent)
+        self.setWindowTitle("A layout of your own")
+        self.name = QLineEdit(placeholderText="Such as Cloth masks")
+        self.name.setAccessibleName("Name of the layout")
+        self.slots: list[QLineEdit] = []
+        self.fills: list[QDoubleSpinBox] = []
+        self.role = QComboBox(accessibleName="What the packed texture is used as")
+        self.role.addItems([role.label for role in _ROLES])
+        self.role.setCurrentText(begin.role.label)
+        self.everywhere = QCheckBox("keep it for every job")
+        self._wrong = QLabel(objectName="warning", wordWrap=True)
+        self._begin = begin
+        self._build()
+
+    def _build(self) -> None:
+        column = QVBoxLayout(self)
+        grid = QGridLayout()
+        grid.addWidget(QLabel("Name"), 0, 0)
+        grid.addWidget(self.name, 0, 1, 1, 2)
+        grid.addWidget(QLabel("read as", objectName="soft"), 1, 1)
+        grid.addWidget(QLabel("filled with, without a source", objectName="soft"), 1, 2)
+        for line, (name, slot) in enumerate(zip(OUTPUT_NAMES, self._begin.slots, strict=True), 2):
+            word = QLineEdit(slot.name, placeholderText="nobody reads it")
+            word.setAccessibleName(f"{name.capitalize()} is read as")
+            fill = QDoubleSpinBox(minimum=0, maximum=1, singleStep=0.05, decimals=3, value=slot.fill)
+            fill.setAccessibleName(f"Fill of {name}")
+            grid.addWidget(QLabel(name.capitalize()), line, 0)
+            grid.addWidget(word, line, 1)
+            grid.addWidget(fill, line, 2)
+            self.slots.append(word)
+            self.fills.append(fill)
+        grid.addWidget(QLabel("Used as"), 6, 0)
+        grid.addWidget(self.role, 6, 1, 1, 2)
+        column.addLayout(grid)
+        column.addWidget(self.everywhere)
+        column.addWidget(self._wrong)
+        keys = QDialogButtonBox(QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel)
+        keys.accepted.connect(self._check)
+        keys.rejected.connect(self.reject)
+        column.addWidget(keys)
+
+    def _check(self) -> None:
+        try:
+            self.made()
+        except (ValueError, msgspec.ValidationError) as error:
+            self._wrong.setText(f"▲ {error}")
+            return
+        self.accept()
+
+    def made(self) -> Layout:
+        """Return the layout as it stands.
+
+        Raises
+        ------
+        ValueError : it lacks a name, or names no channel, or one twice
+        """
+        name = self.name.text().strip()
+        ident = re.sub(r"[^a-z0-9]+", "-", name.lower()).strip("-")[:40]
+        if not ident:
+            raise ValueError("give the layout a name")
+        if ident in {row.id for row in LAYOUTS}:
+            raise ValueError("a layout of the product has that name; give it another")
+        words = [line.text().strip().lower() for line in self.slots]
+        named = [word for word in words if word]
+        if len(set(named)) < len(named):
+            raise ValueError("two channels are read as the same; name them apart")
+        rows = [_slot(word, fill.value()) for word, fill in zip(words, self.fills, strict=True)]
+        red, green, blue, alpha = rows
+        return Layout(ident, name, ident, (red, green, blue, alpha), role=_ROLES[self.role.currentIndex()])
+
+
+def _slot(word: str, fill: float) -> LayoutSlot:
+    if not word:
+        return LayoutSlot(fill=fill)
+    known = _KNOWN.get(word)
+    if known is not None:
+        # No material of a model reads it from a layout that is not the standard's.
+        return msgspec.structs.replace(known, fill=fill, reads=())
+    return LayoutSlot(word, f"more {word}", fill, words=(word.replace(" ", "_"),))

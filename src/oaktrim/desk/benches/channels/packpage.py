@@ -1,0 +1,639 @@
+"""Packs: four lanes for one of them, and below all that a job makes or could make, by material or by name."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable
+from functools import partial
+from pathlib import Path
+
+import msgspec
+from PySide6.QtCore import QItemSelectionModel, QSignalBlocker, Qt, QTimer
+from PySide6.QtWidgets import (
+    QAbstractItemView,
+    QComboBox,
+    QFrame,
+    QHBoxLayout,
+    QHeaderView,
+    QInputDialog,
+    QLabel,
+    QPushButton,
+    QScrollArea,
+    QTableView,
+    QVBoxLayout,
+    QWidget,
+)
+
+from oaktrim.core.errors import OakTrimError
+from oaktrim.core.formats.catalogue import FORMATS, Alpha
+from oaktrim.core.job.begin import saved, with_begun
+from oaktrim.core.makers.layouts import LAYOUTS, Layout, keep_layout, user_layouts
+from oaktrim.core.makers.maker import PackMaking
+from oaktrim.core.makers.pack import Lane, Pack, Unpacked, filled, pack_picture
+from oaktrim.core.makers.packproof import Damage, damages, lane_losses
+from oaktrim.core.makers.preview import SmallSources
+from oaktrim.core.makers.propose import (
+    BatchRow,
+    by_materials,
+    by_names,
+    check_name_pattern,
+    default_patterns,
+    lane_warnings,
+    proposal,
+    size_losses,
+    stem_of,
+    wearers,
+)
+from oaktrim.core.pixels.image import Image
+from oaktrim.core.plan.advice import offers
+from oaktrim.core.progress import Task
+from oaktrim.core.survey.facts import TextureFacts
+from oaktrim.core.survey.roles import Role
+from oaktrim.core.units import bytes_text
+from oaktrim.desk.benches.channels.lanerow import LaneRow
+from oaktrim.desk.benches.channels.layoutdialog import LayoutDialog
+from oaktrim.desk.benches.channels.packpane import PackPane
+from oaktrim.desk.models.packs import PackModel, PackRow, with_lane
+from oaktrim.desk.session import Session
+from oaktrim.desk.widgets.finder import Findable, Finder
+from oaktrim.desk.widgets.layers import Look, developed
+from oaktrim.desk.work.tasks import Work, as_task, start
+
+_SIZES = ("as the largest", *(str(1 << power) for power in range(6, 13)))
+_FROM = ("from materials", "from names")
+
+
+class PackPage(QWidget):
+    """Follows the session's job; what is edited of a pack that is made is an edit of the job."""
+
+    def __init__(self, session: Session, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setObjectName("desk")
+        self._session = session
+        self._stale = True
+        self._drafts: dict[str, list[PackRow]] = {}
+        self._small: SmallSources | None = None
+        self._preview: Work | None = None
+        self._proof: Work | None = None
+        self.model = PackModel()
+        self.layouts = QComboBox(accessibleName="Layout of the packs")
+        self.origin = QComboBox(accessibleName="How maps are told to belong together")
+        self.origin.addItems(_FROM)
+        self.patterns = QPushButton("Names…", toolTip="How the names of files tell the maps")
+        self.own = QPushButton("Own…", toolTip="A layout of your own, beginning with this one")
+        self.count = QLabel(objectName="caption")
+        self.new = QPushButton("New pack", toolTip="A pack of the selected textures, or an empty one")
+        self.longest = QComboBox(accessibleName="Longest side of the pack")
+        self.longest.addItems(_SIZES)
+        self.bits = QComboBox(accessibleName="Bits a channel")
+        self.bits.addItems(("8 bits", "16 bits"))
+        self.make = QPushButton("Make it", objectName="primary")
+        self.make_all = QPushButton("Make all")
+        self.remove = QPushButton("Take it back", toolTip="Remove the pack; its sources ship again")
+        self.lanes = [LaneRow(place) for place in range(4)]
+        self.table = QTableView()
+        self.pane = PackPane()
+        self._empty = QLabel(objectName="soft", wordWrap=True, alignment=Qt.AlignmentFlag.AlignCenter)
+        self._title = QLabel(objectName="heading")
+        self._build()
+        self._wait = QTimer(self, singleShot=True, interval=500)
+        self._wait.timeout.connect(self._prove)
+        session.opened.connect(self._forget)
+        session.watched_changed.connect(self.refresh)
+        session.job_changed.connect(self._edited)
+
+    def _build(self) -> None:
+        whole = QHBoxLayout(self)
+        whole.setContentsMargins(0, 0, 0, 0)
+        whole.setSpacing(0)
+        left = QVBoxLayout()
+        left.setContentsMargins(12, 2, 10, 8)
+        left.setSpacing(6)
+        top = QHBoxLayout()
+        top.setSpacing(6)
+        self.layouts.setMinimumWidth(210)
+        for widget in (self.layouts, self.own, self.origin, self.patterns, self.new):
+            top.addWidget(widget)
+        self.count.setMinimumWidth(40)
+        top.addWidget(self.count, 1)
+        top.addWidget(self.make_all)
+        left.addLayout(top)
+        line = QHBoxLayout()
+        line.setSpacing(6)
+        self._title.setMinimumWidth(60)
+        line.addWidget(self._title, 1)
+        for widget in (QLabel("size", objectName="soft"), self.longest, self.bits, self.remove, self.make):
+            line.addWidget(widget)
+        left.addLayout(line)
+        lanes = QWidget()
+        column = QVBoxLayout(lanes)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(5)
+        for lane in self.lanes:
+            lane.changed.connect(partial(self._change_lane, lane.place))
+            lane.source_wanted.connect(partial(self._choose_source, lane.place))
+            lane.dropped.connect(partial(self._drop, lane.place))
+            column.addWidget(lane)
+        self._lanes = lanes
+        left.addWidget(lanes)
+        left.addWidget(self._empty)
+        self._build_table()
+        left.addWidget(self.table, 1)
+        whole.addLayout(left, 1)
+        scroll = QScrollArea(widgetResizable=True, frameShape=QFrame.Shape.NoFrame)
+        scroll.setWidget(self.pane)
+        scroll.setFixedWidth(self.pane.width() + 2)
+        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        whole.addWidget(scroll)
+        self.layouts.activated.connect(lambda _: self._forget())
+        self.own.clicked.connect(self._edit_layout)
+        self.origin.activated.connect(lambda _: self._forget())
+        self.patterns.clicked.connect(self._edit_patterns)
+        self.new.clicked.connect(self.add_new)
+        self.longest.activated.connect(self._resize)
+        self.bits.activated.connect(self._deepen)
+        self.make.clicked.connect(self._make_chosen)
+        self.make_all.clicked.connect(self._make_every)
+        self.remove.clicked.connect(self._take_back)
+
+    def _build_table(self) -> None:
+        table = self.table
+        table.setModel(self.model)
+        table.setAccessibleName("Packs: made, and those that could be made")
+        table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+        table.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
+        table.setShowGrid(False)
+        table.setAlternatingRowColors(True)
+        table.verticalHeader().hide()
+        table.verticalHeader().setDefaultSectionSize(25)
+        table.setMinimumHeight(80)
+        table.horizontalHeader().setHighlightSections(False)
+        table.selectionModel().selectionChanged.connect(lambda *_: self._show())
+
+    # What there is
+
+    @property
+    def layout_used(self) -> Layout:
+        place = max(0, self.layouts.currentIndex())
+        return self._known_layouts()[place]
+
+    def _known_layouts(self) -> tuple[Layout, ...]:
+        job = self._session.job
+        try:
+            kept = user_layouts()
+        except OakTrimError as error:
+            self._session.failed.emit(error)
+            kept = ()
+        rows = {row.id: row for row in (*LAYOUTS, *kept, *job.layouts)}
+        return tuple(rows.values())
+
+    def name_patterns(self) -> dict[str, str]:
+        """Return how names tell the maps of the layout in use."""
+        layout = self.layout_used
+        return {**default_patterns(layout), **self._session.job.map_names.get(layout.id, {})}
+
+    @property
+    def chosen(self) -> list[int]:
+        """The places of the selected rows, the first of them being shown."""
+        return sorted(index.row() for index in self.table.selectionModel().selectedRows())
+
+    @property
+    def row(self) -> PackRow | None:
+        chosen = self.chosen
+        return self.model.rows[chosen[0]] if chosen and chosen[0] < len(self.model.rows) else None
+
+    def _forget(self) -> None:
+        self._stale, self._small = True, None
+        self.refresh()
+
+    def _edited(self) -> None:
+        self._stale = True
+        if self.isVisible():
+            self.refresh()
+
+    def showEvent(self, event: object) -> None:
+        self.refresh()
+
+    def refresh(self) -> None:
+        """Show the packs of the job and those that could be made."""
+        session = self._session
+        if not session.is_open or not self.isVisible() or session.trying:
+            return
+        known = self._known_layouts()
+        if [self.layouts.itemText(i) for i in range(self.layouts.count())] != [row.name for row in known]:
+            place = max(0, self.layouts.currentIndex())
+            with QSignalBlocker(self.layouts):
+                self.layouts.clear()
+                for row in known:
+                    self.layouts.addItem(row.name)
+                    self.layouts.setItemData(self.layouts.count() - 1, row.about, Qt.ItemDataRole.ToolTipRole)
+                self.layouts.setCurrentIndex(min(place, len(known) - 1))
+        if self._stale:
+            self._stale = False
+            self._collect()
+        self._weigh()
+        self._show()
+
+    def _collect(self) -> None:
+        """Put together the rows: what could be made with problems on top, then what could, then what is made."""
+        session, layout = self._session, self.layout_used
+        found, job = session.workshop.found, session.job
+        before = {row.pack.name for row in (self.model.rows[place] for place in self.chosen)}
+        facts = {texture.path: texture for texture in found.textures}
+        assert session.inventory is not None
+        facts |= {path: t for t in session.inventory.textures if (path := t.path) in session.inventory.made}
+        self.patterns.setEnabled(True)
+        look = by_materials if self.origin.currentIndex() == 0 else by_names
+        offered: list[BatchRow] = look(found, layout, self.name_patterns())
+        made = [row for row in job.makers if isinstance(row, Pack) and row.layout == layout.id]
+        taken = {pack.name for pack in made} | {path for pack in made for path in pack.inputs}
+        rows = []
+        for row in offered:
+            named = job.named(row.pack)
+            assert isinstance(named, Pack)
+            if named.name not in taken and not set(named.inputs) & taken:
+                rows.append(PackRow(named, False, row.problems))
+        offered_names = {row.pack.name for row in rows}
+        drafts = [row for row in self._drafts.get(layout.id, []) if row.pack.name not in taken | offered_names]
+        self._drafts[layout.id] = drafts
+        refused = {row.path: row.error for row in session.inventory.unmade}
+        standing = []
+        for pack in made:
+            said = [words for mine in lane_warnings(pack, layout, facts).values() for words in mine]
+            said = [refused[pack.name], *said] if pack.name in refused else said
+            standing.append(PackRow(pack, True, tuple(said)))
+        rows = [*drafts, *rows, *standing]
+        rows.sort(key=lambda row: (not row.problems, row.made))
+        self.model.show_rows(rows, layout, facts, session.watched.name)
+        self._size_columns()
+        places = [place for place, row in enumerate(rows) if row.pack.name in before] or [0]
+        if rows:
+            self._select(places)
+        problems = sum(bool(row.problems) for row in rows)
+        sets = len(rows) - len(standing)
+        self.count.setText(f"{sets} to make, {len(standing)} made" + (f", ▲ {problems} amiss" if problems else ""))
+        self.count.setToolTip("Those with problems stand on top")
+        ready = sum(not row.made for row in rows)
+        self.make_all.setText(f"Make all {ready}")
+        self.make_all.setEnabled(ready > 0)
+
+    def _size_columns(self) -> None:
+        head, count = self.table.horizontalHeader(), self.model.columnCount()
+        for column in range(count):
+            stretch = column in range(1, count - 3) or column == count - 1
+            head.setSectionResizeMode(
+                column, QHeaderView.ResizeMode.Stretch if stretch else QHeaderView.ResizeMode.ResizeToContents
+            )
+
+    def _select(self, places: list[int]) -> None:
+        model = self.table.selectionModel()
+        with QSignalBlocker(model):
+            model.clearSelection()
+        for place in places:
+            flags = QItemSelectionModel.SelectionFlag.Select | QItemSelectionModel.SelectionFlag.Rows
+            model.select(self.model.index(place, 0), flags)
+
+    def _weigh(self) -> None:
+        """Say what each row saves on the watched target: its sources as they ship less the pack as its sources ship."""
+        session = self._session
+        before = session.plan_of(msgspec.structs.replace(session.job, makers=()))
+        for row in self.model.rows:
+            if len(self.model.rows) > 400:
+                break
+            job = msgspec.structs.replace(session.job, makers=())
+            job = with_begun(job, row.pack, [before])
+            job = msgspec.structs.replace(
+                session.job, makers=(row.pack,), cuts=session.job.cuts if row.made else job.cuts
+            )
+            after = session.plan_of(job)
+            row.saves = saved(before, after, row.pack.name, "memory")
+        if self.model.rows:
+            self.model.dataChanged.emit(
+                self.model.index(0, 0), self.model.index(len(self.model.rows) - 1, self.model.columnCount() - 1)
+            )
+
+    # The pack that is shown
+
+    def _show(self) -> None:
+        row, layout = self.row, self.layout_used
+        self._lanes.setVisible(row is not None)
+        self._empty.setVisible(row is None)
+        for widget in (self.longest, self.bits, self.make, self.remove):
+            widget.setEnabled(row is not None)
+        if row is None:
+            self._title.setText("")
+            self._empty.setText(
+                "Nothing here wears two maps that this layout could put into one texture.\n"
+                "Choose another layout, tell maps by their names, or select textures and begin a new pack."
+            )
+            self.pane.show_image(None)
+            self.pane.name.setText("")
+            self.pane.show_totals("", ())
+            return
+        pack, facts = row.pack, self.model.facts
+        more = f" and {len(self.chosen) - 1} more: an edit is on all of them" if len(self.chosen) > 1 else ""
+        self._title.setText(f"{pack.name}{more}")
+        self._title.setToolTip("\n".join((pack.name, *pack.wears)))
+        warnings = lane_warnings(pack, layout, facts)
+        sizes = [(facts[p].width, facts[p].height) for p in pack.inputs if p in facts]
+        size = PackMaking(pack, layout).sketch([facts[p] for p in pack.inputs if p in facts])[:2] if sizes else (0, 0)
+        losses = size_losses(pack, facts, size)
+        for place, widget in enumerate(self.lanes):
+            slot, lane = layout.slots[place], pack.lanes[place]
+            words = self._reason(layout, place, lane, facts)
+            if place in losses:
+                words = f"{losses[place]}. {words}"
+            widget.show_lane(slot, lane, words, warnings.get(place, ()), place < layout.count)
+        with QSignalBlocker(self.longest):
+            self.longest.setCurrentText(str(pack.size) if pack.size else _SIZES[0])
+        self.bits.setCurrentIndex(0 if pack.bits == 8 else 1)
+        ready = [place for place in self.chosen if not self.model.rows[place].made]
+        self.make.setText(f"Make {len(ready)}" if len(ready) > 1 else "Make it")
+        self.make.setEnabled(bool(ready))
+        self.remove.setVisible(any(self.model.rows[place].made for place in self.chosen))
+        self.pane.use_layout(layout)
+        self.pane.name.setText(pack.name.rsplit("/", 1)[-1])
+        self._show_savings(row)
+        self._draw()
+        self._wait.start()
+
+    def _reason(self, layout: Layout, place: int, lane: Lane, facts: dict[str, TextureFacts]) -> str:
+        slot = layout.slots[place]
+        if not lane.feeds:
+            return f"{lane.fill:g} everywhere; drop a picture here, or choose one." if slot.name else "Nobody reads it."
+        feed = lane.feeds[0]
+        texture = facts.get(feed.source)
+        if texture is None:
+            return ""
+        said = proposal(slot, texture, self._role(feed.source))
+        if said.feed.channel is feed.channel and said.feed.invert == feed.invert:
+            return said.reason
+        turned = ", inverted" if said.feed.invert else ""
+        return f"Chosen by hand; proposed was {said.feed.channel.value}{turned}: {said.reason}"
+
+    def _role(self, path: str) -> Role:
+        found = self._session.workshop.found
+        row = found.row_of.get(path)
+        return found.roles[row].role if row is not None else Role.UNKNOWN
+
+    def _show_savings(self, row: PackRow) -> None:
+        session, pack = self._session, row.pack
+        lines = []
+        others = msgspec.structs.replace(
+            session.job, makers=tuple(maker for maker in session.job.makers if maker.name != pack.name)
+        )
+        for target in session.targets:
+            before = session.plan_of(others, target)
+            job = session.job if row.made else with_begun(others, pack, [before])
+            after = session.plan_of(job, target)
+            parts = []
+            for line, words in (("memory", "memory"), ("package", "package")):
+                change = saved(before, after, pack.name, line)
+                if change is not None:
+                    about = "~" if line == "package" and not row.made else ""
+                    parts.append(f"{about}{'−' if change >= 0 else '+'}{bytes_text(abs(change))} {words}")
+            lines.append(f"{target.name}: {', '.join(parts) or 'not made'}")
+        count = len(pack.inputs)
+        words = {1: "One texture", 2: "Two textures", 3: "Three textures", 4: "Four textures"}
+        self.pane.show_totals(f"{words.get(count, f'{count} textures')} → one", lines)
+
+    def _draw(self) -> None:
+        """Draw the lanes and the pack small, beside the window."""
+        row, layout = self.row, self.layout_used
+        if row is None:
+            return
+        if self._preview is not None and self._preview.running:
+            self._preview.cancel()
+        pack = msgspec.structs.replace(row.pack, size=0, bits=8)
+        if self._small is None:
+            inventory = self._session.inventory
+            assert inventory is not None
+            self._small = SmallSources(inventory.root, inventory.made, self._session.job.max_pixels)
+        small = self._small
+
+        def drawn(image: Image) -> None:
+            for place, lane in enumerate(self.lanes):
+                shown = place < len(image.channels)
+                codes = image.pixels[..., place : place + 1] if shown else None
+                picture = None if codes is None else developed(codes.repeat(4, axis=2), Look(channels="R"))
+                lane.thumb.show_picture(picture)
+            self.pane.show_image(image)
+
+        def failed(error: Exception) -> None:
+            self.pane.show_image(None)
+            self.pane.show_totals("▲ It cannot be made", [str(error)])
+
+        task = as_task(lambda: pack_picture(pack, layout, small), f"looking at {pack.name}")
+        self._preview = start(task, self, drawn, failed)
+
+    def _prove(self) -> None:
+        """Make the pack at its full size, take it apart again, and send it through formats; beside the window."""
+        row, layout = self.row, self.layout_used
+        if row is None or not self.isVisible():
+            return
+        if self._proof is not None and self._proof.running:
+            self._proof.cancel()
+        session, pack = self._session, row.pack
+        assert session.inventory is not None
+        sources = session.inventory.sources(session.job.max_pixels)
+        wanted = [
+            offer.format
+            for offer in offers(session.watched, layout.role, layout.count == 4)
+            if (not offer.against or "changes values" in offer.against) and offer.format.compressed
+            if layout.count == 4 or offer.format.alpha is not Alpha.ONE_BIT
+        ]
+        few = [row for row in wanted if not row.name.startswith("astc") or row.name in ("astc-4x4", "astc-6x6")]
+        formats = [FORMATS["rgba8"], *few[:5]]
+        session.rest()
+        self.pane.show_apart(None)
+
+        def work() -> Task[tuple[dict[int, Unpacked], list[Damage]]]:
+            image = pack_picture(pack, layout, sources)
+            losses = yield from lane_losses(pack, layout, image, sources)
+            harm = yield from damages(image, formats)
+            return losses, harm
+
+        def done(found: tuple[dict[int, Unpacked], list[Damage]]) -> None:
+            self.pane.show_apart(found[0])
+            self.pane.show_damages(found[1], layout.count)
+            session.go_on()
+
+        self._proof = start(work(), self, done, lambda _: self.pane.show_damages((), 0))
+
+    # What a hand does
+
+    def _change_lane(self, place: int, change: Callable[[Lane], Lane], words: str) -> None:
+        self._change(lambda pack: with_lane(pack, place, change), words)
+
+    def _change(self, change: Callable[[Pack], Pack], words: str) -> None:
+        """Change every selected pack: those that are made as one edit of the job, the others as they stand here."""
+        changed = self.model.change(self.chosen, change)
+        made = [row.pack for row in changed if row.made]
+        self._drafts.setdefault(self.layout_used.id, []).extend(
+            row for row in changed if not row.made and row not in self._drafts[self.layout_used.id]
+        )
+        if made:
+            assert self._session.history is not None
+            job = self._session.history.job
+            for pack in made:
+                job = job.with_maker(pack)
+            on = made[0].subject if len(made) == 1 else f"{len(made)} packs"
+            self._session.edit(job, f"{words} · {on}")
+        else:
+            self._show()
+
+    def _resize(self, place: int) -> None:
+        side = int(_SIZES[place]) if place else 0
+        self._change(lambda pack: msgspec.structs.replace(pack, size=side), f"pack at {_SIZES[place]}")
+
+    def _deepen(self, place: int) -> None:
+        self._change(lambda pack: msgspec.structs.replace(pack, bits=(8, 16)[place]), f"pack of {(8, 16)[place]} bits")
+
+    def _choose_source(self, place: int, beside: bool) -> None:
+        """Let a source be found by its name."""
+        found = self._session.workshop.found
+        rows = [Findable(t.path, "texture", partial(self._feed, place, t.path, beside)) for t in found.textures]
+        if not beside:
+            rows.insert(0, Findable("nothing: a fill", "fill", partial(self._unfeed, place)))
+        finder = Finder(rows, self)
+        finder.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        finder.resize(420, 340)
+        lane = self.lanes[place]
+        finder.move(lane.source.mapToGlobal(lane.source.rect().bottomLeft()))
+        finder.show()
+        finder.line.setFocus()
+
+    def _unfeed(self, place: int) -> None:
+        self._change_lane(place, lambda lane: msgspec.structs.replace(lane, feeds=()), "filled")
+
+    def _feed(self, place: int, path: str, beside: bool) -> None:
+        facts, layout = self.model.facts, self.layout_used
+        feed = proposal(layout.slots[place], facts[path], self._role(path)).feed
+
+        def fed(lane: Lane) -> Lane:
+            return msgspec.structs.replace(lane, feeds=(*lane.feeds, feed) if beside else (feed,))
+
+        self._change_lane(place, fed, f"{path.rsplit('/', 1)[-1]} feeds a lane")
+
+    def _drop(self, place: int, file: str) -> None:
+        root = self._session.root
+        real = Path(os.path.realpath(file))
+        inside = real.is_relative_to(os.path.realpath(root))
+        path = real.relative_to(os.path.realpath(root)).as_posix() if inside else ""
+        if path not in self.model.facts:
+            self._session.failed.emit(
+                OakTrimError(f"{file}: is no texture of this job; only what was surveyed can feed a lane")
+            )
+            return
+        self._feed(place, path, False)
+
+    def add_new(self) -> None:
+        """Begin a pack of the selected textures, each in the slot that its role or its name says."""
+        session, layout = self._session, self.layout_used
+        found = session.workshop.found
+        paths = [path for path in session.chosen_paths if path in found.row_of][:8]
+        lanes = [filled(slot) for slot in layout.slots]
+        for path in paths:
+            texture, role = found.textures[found.row_of[path]], self._role(path)
+            free = [p for p, slot in enumerate(layout.slots) if slot.name and not lanes[p].feeds]
+            fits = [p for p in free if layout.slots[p].role is role] or free
+            if fits:
+                lanes[fits[0]] = Lane((proposal(layout.slots[fits[0]], texture, role).feed,))
+        red, green, blue, alpha = lanes
+        subject = stem_of(paths[0]) if paths else "new"
+        drafts = self._drafts.setdefault(layout.id, [])
+        worn = wearers(found)
+        wears = dict.fromkeys(material for path in paths for material in worn.get(path, ()))
+        reads = tuple(wears) if layout.reads else ()
+        pack = Pack("", layout.id, (red, green, blue, alpha), reads, subject)
+        named = session.job.named(pack)
+        assert isinstance(named, Pack)
+        taken = {row.pack.name for row in self.model.rows}
+        name, number = named.name, 2
+        while name in taken:
+            name, number = f"{named.name}_{number}", number + 1
+        draft = PackRow(msgspec.structs.replace(named, name=name), False, ())
+        drafts.insert(0, draft)
+        self._stale = True
+        self.refresh()
+        self._select([next(i for i, row in enumerate(self.model.rows) if row is draft)])
+
+    def _make_chosen(self) -> None:
+        self._make([self.model.rows[place] for place in self.chosen if not self.model.rows[place].made])
+
+    def _make_every(self) -> None:
+        self._make([row for row in self.model.rows if not row.made])
+
+    def _make(self, rows: list[PackRow]) -> None:
+        session = self._session
+        assert session.history is not None
+        job, layout = session.history.job, self.layout_used
+        plans = [session.plan(target.id) for target in session.targets]
+        for row in rows:
+            job = with_begun(job, row.pack, plans)
+        if layout not in LAYOUTS:
+            # The job takes the user's layout along, so that it means the same elsewhere.
+            job = job.with_layout(layout)
+        self._drafts[layout.id] = [draft for draft in self._drafts.get(layout.id, []) if draft not in rows]
+        words = f"pack {rows[0].pack.subject}" if len(rows) == 1 else f"{len(rows)} packs"
+        session.edit(job, words)
+
+    def _take_back(self) -> None:
+        session = self._session
+        assert session.history is not None
+        job = session.history.job
+        names = [self.model.rows[place].pack.name for place in self.chosen if self.model.rows[place].made]
+        for name in names:
+            job = job.without_maker(name)
+        session.edit(job, f"no pack {names[0]}" if len(names) == 1 else f"{len(names)} packs taken back")
+
+    def _edit_layout(self) -> None:
+        dialog = LayoutDialog(self.layout_used, self)
+        if dialog.exec() == LayoutDialog.DialogCode.Accepted:
+            self.take_layout(dialog.made(), dialog.everywhere.isChecked())
+
+    def take_layout(self, layout: Layout, everywhere: bool) -> None:
+        """Use a layout of the user's: kept in the job, and for every job where that is wanted."""
+        session = self._session
+        assert session.history is not None
+        try:
+            if everywhere:
+                keep_layout(layout)
+        except OakTrimError as error:
+            session.failed.emit(error)
+        session.edit(session.history.job.with_layout(layout), f"layout {layout.name}")
+        self.refresh()
+        self.layouts.setCurrentText(layout.name)
+        self._forget()
+
+    def _edit_patterns(self) -> None:
+        """Let the patterns of names be edited, a line a slot, with how many files each finds."""
+        patterns = self.name_patterns()
+        text = "\n".join(f"{slot}: {pattern}" for slot, pattern in patterns.items())
+        told = "How names tell the maps: a line a slot, {name} for what they share, several apart by spaces."
+        answer, taken = QInputDialog.getMultiLineText(self, "Names of maps", told, text)
+        if taken:
+            self.set_patterns(answer)
+
+    def set_patterns(self, text: str) -> None:
+        """Take patterns as lines of `slot: patterns` into the job."""
+        session, layout = self._session, self.layout_used
+        found: dict[str, str] = {}
+        try:
+            for line in text.splitlines():
+                slot, mark, pattern = line.partition(":")
+                if line.strip():
+                    if not mark:
+                        raise OakTrimError(f"{line!r} is not a slot, a colon and patterns")
+                    check_name_pattern(pattern)
+                    found[layout.slots[layout.place(slot.strip())].name] = pattern.strip()
+        except (OakTrimError, ValueError) as error:
+            session.failed.emit(error if isinstance(error, OakTrimError) else OakTrimError(str(error)))
+            return
+        assert session.history is not None
+        job = session.history.job
+        kept = {**job.map_names, layout.id: found}
+        self.origin.setCurrentIndex(1)
+        self._stale = True
+        session.edit(msgspec.structs.replace(job, map_names=kept), f"names of maps for {layout.short}")
+        self.refresh()

@@ -1,0 +1,605 @@
+"""Patches: an overlay with its used area found, the rectangle that is cut out, where it lies, and the proof that it fits."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import partial
+
+import msgspec
+import numpy as np
+from numpy.typing import NDArray
+from PySide6.QtCore import QSignalBlocker, Qt, QTimer
+from PySide6.QtGui import QGuiApplication
+from PySide6.QtWidgets import (
+    QAbstractItemView,
+    QCheckBox,
+    QComboBox,
+    QFrame,
+    QGridLayout,
+    QHBoxLayout,
+    QHeaderView,
+    QLabel,
+    QPushButton,
+    QScrollArea,
+    QSpinBox,
+    QTableWidget,
+    QTableWidgetItem,
+    QVBoxLayout,
+    QWidget,
+)
+
+from oaktrim.core.errors import OakTrimError
+from oaktrim.core.formats.catalogue import FORMATS, ORDER
+from oaktrim.core.job.begin import saved, with_begun
+from oaktrim.core.makers.packproof import through_format
+from oaktrim.core.makers.patch import (
+    SPECK,
+    TOLERANCE,
+    Patch,
+    PutBack,
+    Rect,
+    Snap,
+    around,
+    background_of,
+    cut_out,
+    islands,
+    placement,
+    prove_patch,
+    snapped,
+    tells_alpha,
+    used_mask,
+)
+from oaktrim.core.pixels.image import Image, to_rgba
+from oaktrim.core.progress import Progress, Task
+from oaktrim.core.survey.making import Sources
+from oaktrim.core.units import bytes_text, size_text
+from oaktrim.desk.session import Session
+from oaktrim.desk.widgets.layers import Look, developed
+from oaktrim.desk.widgets.patchview import PatchView
+from oaktrim.desk.work.tasks import Work, start
+
+_HEADS = ("Overlay", "In use", "Patch", "Of", "Saves", "")
+_SNAPS = (("power of two", Snap.POWER_OF_TWO), ("block multiple", Snap.BLOCKS), ("smallest", Snap.NONE))
+_MOST_USED = 0.75
+_SHOWN_SIDE = 1024
+
+
+@dataclass(frozen=True, eq=False)
+class Looked:
+    """An overlay as looked at.
+
+    Parameters
+    ----------
+    background : its empty colour; none where alpha tells
+    used : rectangles around what is used, the largest first
+    """
+
+    path: str
+    image: Image
+    background: tuple[float, ...]
+    mask: NDArray[np.bool_]
+    used: tuple[Rect, ...]
+
+
+@dataclass
+class PatchRow:
+    """One overlay with its patch: made, or as it would be."""
+
+    path: str
+    share: float
+    patch: Patch
+    made: bool
+
+
+def look_at(path: str, sources: Sources, background: tuple[float, ...] | None, tolerance: int, gap: int) -> Looked:
+    """Return what is used of an overlay; a background of None is found."""
+    image = sources.picture(path)
+    found = background if background is not None else () if tells_alpha(image) else background_of(image)
+    mask = used_mask(image, found, tolerance, SPECK)
+    return Looked(path, image, found, mask, tuple(islands(mask, gap)))
+
+
+class PatchPage(QWidget):
+    """Lists overlays that are mostly empty, and shows one of them."""
+
+    def __init__(self, session: Session, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setObjectName("desk")
+        self._session = session
+        self._stale = True
+        self._rows: list[PatchRow] = []
+        self._extra: list[str] = []
+        self._looked: Looked | None = None
+        self._work: Work | None = None
+        self._batch: Work | None = None
+        self.view = PatchView()
+        self.table = QTableWidget(0, len(_HEADS))
+        self.snap = QComboBox(accessibleName="What the sides are brought up to")
+        self.snap.addItems([words for words, _ in _SNAPS])
+        self.gutter = QSpinBox(minimum=0, maximum=256, value=2)
+        self.tolerance = QSpinBox(minimum=0, maximum=254, value=TOLERANCE)
+        self.gap = QSpinBox(minimum=0, maximum=4096, value=0, specialValueText="one patch")
+        self.backing = QComboBox(accessibleName="What counts as empty")
+        self.backing.addItems(("empty: found", "empty: by alpha", "empty: border colour"))
+        self.numbers = {name: QSpinBox(minimum=-16384, maximum=32768) for name in ("x", "y", "width", "height")}
+        self.shared = QCheckBox("one rectangle for all selected")
+        self.closer = QPushButton("Closer", checkable=True, toolTip="Show the rectangle large (C)", shortcut="C")
+        self.again = QPushButton("Find it again", toolTip="Snap the rectangle to what is used")
+        self.split = QPushButton("A patch for each island")
+        self.make = QPushButton("Make it", objectName="primary")
+        self.remove = QPushButton("Take it back")
+        self.add = QPushButton("Add the selection", toolTip="List the textures that are selected in the job")
+        self._title = QLabel(objectName="heading")
+        self._found = QLabel(objectName="caption", wordWrap=True)
+        self._bytes = QLabel(objectName="heading", wordWrap=True)
+        self._proof = QLabel(objectName="caption", wordWrap=True)
+        self._places = QGridLayout()
+        self._build()
+        self._wait = QTimer(self, singleShot=True, interval=250)
+        self._wait.timeout.connect(self._prove)
+        session.opened.connect(self._forget)
+        session.watched_changed.connect(self.refresh)
+        session.job_changed.connect(self._forget)
+
+    def _build(self) -> None:
+        whole = QHBoxLayout(self)
+        whole.setContentsMargins(12, 2, 0, 8)
+        whole.setSpacing(10)
+        left = QVBoxLayout()
+        left.setSpacing(6)
+        top = QHBoxLayout()
+        top.setSpacing(6)
+        self._title.setMinimumWidth(60)
+        top.addWidget(self._title, 1)
+        for widget in (self.closer, self.add, self.remove, self.make):
+            top.addWidget(widget)
+        left.addLayout(top)
+        left.addWidget(self.view, 3)
+        left.addWidget(self.table, 2)
+        whole.addLayout(left, 1)
+        side = QFrame(objectName="swatch")
+        side.setFixedWidth(300)
+        column = QVBoxLayout(side)
+        column.setContentsMargins(12, 8, 12, 8)
+        column.setSpacing(6)
+        form = QGridLayout()
+        form.setHorizontalSpacing(6)
+        form.setVerticalSpacing(4)
+        for line, (words, widget) in enumerate(
+            (("empty is", self.backing), ("tolerance", self.tolerance), ("sides", self.snap), ("gutter", self.gutter),
+             ("islands apart", self.gap))
+        ):  # fmt: skip
+            label = QLabel(words, objectName="soft")
+            label.setBuddy(widget)
+            form.addWidget(label, line, 0)
+            form.addWidget(widget, line, 1)
+            widget.setAccessibleName(f"Patch: {words}")
+        column.addLayout(form)
+        column.addWidget(self._found)
+        row = QHBoxLayout()
+        row.addWidget(self.again)
+        row.addWidget(self.split)
+        column.addLayout(row)
+        column.addWidget(self.shared)
+        numbers = QGridLayout()
+        numbers.setHorizontalSpacing(6)
+        for place, (name, box) in enumerate(self.numbers.items()):
+            numbers.addWidget(QLabel(name, objectName="soft"), place // 2, 2 * (place % 2))
+            numbers.addWidget(box, place // 2, 2 * (place % 2) + 1)
+            box.setAccessibleName(f"Rectangle: {name}")
+            box.editingFinished.connect(self._typed)
+        column.addLayout(numbers)
+        column.addWidget(self._bytes)
+        column.addWidget(self._proof)
+        column.addWidget(QLabel("Where it lies", objectName="heading"))
+        self._places.setHorizontalSpacing(4)
+        self._places.setVerticalSpacing(3)
+        column.addLayout(self._places)
+        column.addStretch(1)
+        scroll = QScrollArea(widgetResizable=True, frameShape=QFrame.Shape.NoFrame)
+        scroll.setWidget(side)
+        scroll.setFixedWidth(314)
+        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        whole.addWidget(scroll)
+        self._build_table()
+        self.view.moved.connect(self._moved)
+        for box in (self.gutter, self.tolerance, self.gap):
+            box.valueChanged.connect(lambda _: self._look_again())
+        self.snap.activated.connect(lambda _: self._look_again())
+        self.backing.activated.connect(lambda _: self._look_again())
+        self.again.clicked.connect(self._look_again)
+        self.split.clicked.connect(self._split)
+        self.make.clicked.connect(self._make)
+        self.remove.clicked.connect(self._take_back)
+        self.add.clicked.connect(self.add_selected)
+        self.closer.toggled.connect(self.view.set_closer)
+
+    def _build_table(self) -> None:
+        table = self.table
+        table.setHorizontalHeaderLabels(list(_HEADS))
+        table.setAccessibleName("Overlays that are mostly empty")
+        table.verticalHeader().hide()
+        table.verticalHeader().setDefaultSectionSize(25)
+        table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
+        table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+        table.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
+        table.setShowGrid(False)
+        table.setAlternatingRowColors(True)
+        table.setMinimumHeight(90)
+        table.horizontalHeader().setHighlightSections(False)
+        table.horizontalHeader().setDefaultAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
+        for place, mode in enumerate((QHeaderView.ResizeMode.Stretch, *(QHeaderView.ResizeMode.ResizeToContents,) * 5)):
+            table.horizontalHeader().setSectionResizeMode(place, mode)
+        table.itemSelectionChanged.connect(self._show)
+
+    # What there is
+
+    def _forget(self) -> None:
+        self._stale = True
+        self.refresh()
+
+    def showEvent(self, event: object) -> None:
+        self.refresh()
+
+    @property
+    def chosen(self) -> list[PatchRow]:
+        places = sorted({index.row() for index in self.table.selectionModel().selectedRows()})
+        return [self._rows[place] for place in places if place < len(self._rows)]
+
+    @property
+    def row(self) -> PatchRow | None:
+        chosen = self.chosen
+        return chosen[0] if chosen else None
+
+    def refresh(self) -> None:
+        """List the overlays again."""
+        session = self._session
+        if not session.is_open or not self.isVisible() or session.trying:
+            return
+        if self._stale:
+            self._stale = False
+            before = {row.patch.name for row in self.chosen}
+            self._collect()
+            self._fill(before)
+        self._show()
+
+    def _collect(self) -> None:
+        found, job = self._session.workshop.found, self._session.job
+        made = [maker for maker in job.makers if isinstance(maker, Patch)]
+        rows = [PatchRow(patch.source, self._share(patch.source), patch, True) for patch in made]
+        sources = {patch.source for patch in made}
+        paths = [t.path for t in found.textures if self._is_empty(t.path) and t.path not in sources]
+        asked = [path for path in self._extra if path in found.row_of and path not in (*paths, *sources)]
+        for path in (*paths, *asked):
+            texture = found.textures[found.row_of[path]]
+            x, y, width, height = texture.used if texture.used[2] else (0, 0, texture.width, texture.height)
+            rect = snapped(Rect(x, y, width, height), (texture.width, texture.height), self._snap, self.gutter.value())
+            if path in paths and rect.width * rect.height >= _MOST_USED * texture.width * texture.height:
+                continue
+            patch = job.named(Patch("", path, rect))
+            assert isinstance(patch, Patch)
+            rows.append(PatchRow(path, self._share(path), patch, False))
+        self._rows = sorted(rows, key=lambda row: (row.made, row.share))
+
+    def _is_empty(self, path: str) -> bool:
+        found = self._session.workshop.found
+        texture = found.textures[found.row_of[path]]
+        clear = texture.channels in (2, 4) and "A" in texture.live
+        overlay = found.roles[found.row_of[path]].role.value in ("overlay", "mask")
+        return bool(texture.pixels) and (clear or overlay) and texture.used[2] > 0 and self._share(path) < _MOST_USED
+
+    def _share(self, path: str) -> float:
+        """Return how much of an overlay the rectangle around what is used takes."""
+        found = self._session.workshop.found
+        if path not in found.row_of:
+            return 1.0
+        texture = found.textures[found.row_of[path]]
+        return texture.used[2] * texture.used[3] / (texture.width * texture.height)
+
+    @property
+    def _snap(self) -> Snap:
+        return _SNAPS[self.snap.currentIndex()][1]
+
+    def _fill(self, before: set[str]) -> None:
+        with QSignalBlocker(self.table):
+            self.table.setRowCount(len(self._rows))
+            for place, row in enumerate(self._rows):
+                self._fill_row(place, row)
+            self.table.clearSelection()
+            places = [place for place, row in enumerate(self._rows) if row.patch.name in before] or [0]
+            for place in places if self._rows else ():
+                for column in range(len(_HEADS)):
+                    self.table.item(place, column).setSelected(True)
+        self._looked = None
+
+    def _fill_row(self, place: int, row: PatchRow) -> None:
+        found = self._session.workshop.found
+        texture = found.textures[found.row_of[row.path]] if row.path in found.row_of else None
+        whole = size_text(texture.width, texture.height) if texture else "gone"
+        change = self._saves(row)
+        unmade = self._session.inventory.unmade if self._session.inventory is not None else ()
+        fault = next((u.error for u in unmade if u.path == row.patch.name), "")
+        cells = (
+            row.path,
+            f"{row.share * 100:.1f} %",
+            size_text(row.patch.rect.width, row.patch.rect.height),
+            whole,
+            "" if change is None else f"{'−' if change < 0 else ''}{bytes_text(abs(change))}",
+            f"▲ {fault}" if fault else "✓ made" if row.made else "ready",
+        )
+        for column, text in enumerate(cells):
+            item = QTableWidgetItem(text)
+            side = Qt.AlignmentFlag.AlignRight if column in (1, 2, 3, 4) else Qt.AlignmentFlag.AlignLeft
+            item.setTextAlignment(side | Qt.AlignmentFlag.AlignVCenter)
+            item.setToolTip(row.path if column == 0 else text)
+            self.table.setItem(place, column, item)
+
+    def _saves(self, row: PatchRow) -> int | None:
+        session = self._session
+        without = msgspec.structs.replace(
+            session.job, makers=tuple(m for m in session.job.makers if m.name != row.patch.name)
+        )
+        before = session.plan_of(without)
+        after = session.plan_of(session.job if row.made else with_begun(without, row.patch, [before]))
+        return saved(before, after, row.patch.name, "memory")
+
+    # The overlay that is shown
+
+    def _show(self) -> None:
+        row = self.row
+        for widget in (self.make, self.again, self.split, *self.numbers.values()):
+            widget.setEnabled(row is not None)
+        ready = [r for r in self.chosen if not r.made]
+        self.make.setText(f"Make {len(ready)}" if len(ready) > 1 else "Make it")
+        self.make.setEnabled(bool(ready))
+        self.remove.setVisible(any(r.made for r in self.chosen))
+        self.shared.setVisible(len(ready) > 1)
+        if row is None:
+            self._title.setText("No overlay is mostly empty; select textures and add them to cut one anyway.")
+            self.view.show_overlay(None, (1, 1))
+            return
+        self._title.setText(row.patch.name)
+        if self._looked is None or self._looked.path != row.path:
+            self._look(row, keep=True)
+        else:
+            self._show_rect(row)
+
+    def _sources(self) -> Sources:
+        inventory = self._session.workshop.found
+        return inventory.sources(self._session.job.max_pixels)
+
+    def _backing(self) -> tuple[float, ...] | None:
+        """Return the background that is asked for; None to find it."""
+        place = self.backing.currentIndex()
+        if place == 1:
+            return ()
+        if place == 2 and self._looked is not None:
+            return background_of(self._looked.image)
+        return None
+
+    def _look(self, row: PatchRow, keep: bool) -> None:
+        """Read an overlay and find what is used; `keep` leaves the rectangle where it is."""
+        if self._work is not None and self._work.running:
+            self._work.cancel()
+        sources, tolerance, gap = self._sources(), self.tolerance.value(), max(1, self.gap.value())
+        background = row.patch.background if row.made and keep else self._backing()
+        self._found.setText("Looking at it …")
+
+        def work() -> Task[Looked]:
+            yield Progress(0, 1, f"looking at {row.path}")
+            return look_at(row.path, sources, background, tolerance, gap)
+
+        def done(looked: Looked) -> None:
+            fresh = self._looked is None or self._looked.path != looked.path
+            self._looked = looked
+            if fresh:
+                step = max(1, max(looked.image.size) // _SHOWN_SIDE)
+                few = looked.image.with_pixels(np.ascontiguousarray(looked.image.pixels[::step, ::step]))
+                self.view.show_overlay(developed(to_rgba(few), Look()), looked.image.size)
+            if not (row.made and keep) and looked.used:
+                self._set_rect(row, self._fitted(looked), looked.background)
+            self._show_rect(row)
+
+        def failed(error: Exception) -> None:
+            self._found.setText(f"▲ {error}")
+
+        self._work = start(work(), self, done, failed)
+
+    def _fitted(self, looked: Looked) -> Rect:
+        return snapped(around(list(looked.used)), looked.image.size, self._snap, self.gutter.value())
+
+    def _look_again(self) -> None:
+        if self.row is not None:
+            self._look(self.row, keep=False)
+
+    def _set_rect(self, row: PatchRow, rect: Rect, background: tuple[float, ...]) -> None:
+        patch = msgspec.structs.replace(row.patch, rect=rect, background=background, tolerance=self.tolerance.value())
+        if patch == row.patch:
+            return
+        row.patch = patch
+        if row.made:
+            assert self._session.history is not None
+            self._session.edit(self._session.history.job.with_maker(patch), f"patch of {row.path.rsplit('/', 1)[-1]}")
+        else:
+            self._fill_row(self._rows.index(row), row)
+
+    def _show_rect(self, row: PatchRow) -> None:
+        looked = self._looked
+        if looked is None or looked.path != row.path:
+            return
+        rect = row.patch.rect
+        self.view.show_rect(rect, looked.used)
+        for name, box in self.numbers.items():
+            with QSignalBlocker(box):
+                box.setValue(getattr(rect, name))
+        how = "by alpha" if not looked.background else "off the colour " + " ".join(f"{c:g}" for c in looked.background)
+        several = f" in {len(looked.used)} islands" if len(looked.used) > 1 else ""
+        self._found.setText(
+            f"{int(looked.mask.sum()):,} pixels are used, told {how}{several}." if looked.used else "Nothing is used."
+        )
+        self.split.setEnabled(len(looked.used) > 1 and not row.made)
+        self._show_places(rect, looked.image.size)
+        self._wait.start()
+
+    def _show_places(self, rect: Rect, size: tuple[int, int]) -> None:
+        while (item := self._places.takeAt(0)) is not None:
+            if item.widget() is not None:
+                item.widget().deleteLater()
+        found = placement(rect, size)
+        line = 0
+        for corner, words in (("from_top_left", "from top left"), ("from_bottom_left", "from bottom left")):
+            part = found[corner]
+            texts = (
+                (f"pixels, {words}", " ".join(str(part["pixels"][k]) for k in ("x", "y", "width", "height"))),
+                (
+                    f"normalised, {words}",
+                    " ".join(f"{part['normalised'][k]:.6g}" for k in ("x", "y", "width", "height")),
+                ),
+                (f"UV scale, {words}", " ".join(f"{v:.6g}" for v in part["uv"]["to_patch_scale"])),
+                (f"UV offset, {words}", " ".join(f"{v:.6g}" for v in part["uv"]["to_patch_offset"])),
+            )
+            for name, text in texts:
+                label = QLabel(f"{name}\n{text}", objectName="caption")
+                label.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+                label.setToolTip("x y width height" if "UV" not in name else "brings UVs of the overlay to the patch")
+                copy = QPushButton("copy", objectName="chip")
+                copy.setAccessibleName(f"Copy {name}")
+                copy.clicked.connect(partial(QGuiApplication.clipboard().setText, text))
+                self._places.addWidget(label, line, 0)
+                self._places.addWidget(copy, line, 1, Qt.AlignmentFlag.AlignRight)
+                line += 1
+
+    def _prove(self) -> None:
+        """Put the patch back, exactly and through the format that the overlay ships in."""
+        row, looked, session = self.row, self._looked, self._session
+        if row is None or looked is None or looked.path != row.path or not self.isVisible():
+            return
+        patch, plan = row.patch, session.plan()
+        inventory = plan.inventory
+        shown = inventory.row_of.get(patch.name, inventory.row_of.get(row.path))
+        shipped = FORMATS[ORDER[plan.formats[shown]]] if shown is not None else FORMATS["rgba8"]
+        whole, part = looked.image.width * looked.image.height, patch.rect.width * patch.rect.height
+        self._bytes.setText(
+            f"{part / whole * 100:.1f} % of the pixels: {bytes_text(whole * 4)} → {bytes_text(part * 4)} plain"
+        )
+
+        def work() -> Task[tuple[PutBack, PutBack]]:
+            yield Progress(0, 2, "putting it back")
+            cut = cut_out(looked.image, patch.rect, looked.background)
+            exact = prove_patch(looked.image, cut, patch.rect, looked.mask, looked.background)
+            yield Progress(1, 2, f"through {shipped.label}")
+            after = through_format(cut, shipped)
+            return exact, prove_patch(looked.image, after, patch.rect, looked.mask, looked.background)
+
+        def done(found: tuple[PutBack, PutBack]) -> None:
+            exact, after = found
+            if exact.exact:
+                words = f"Put back in its place, all {exact.used:,} used pixels are as they were."
+            else:
+                words = f"▲ {exact.lost:,} of {exact.used:,} used pixels lie outside the rectangle."
+            words += f"\nThrough {shipped.label}: at most {after.largest:.0f} of 255 off where it is used."
+            self._proof.setText(words)
+
+        self._proof.setText("Putting it back …")
+        self._work = start(work(), self, done, lambda error: self._proof.setText(f"▲ {error}"))
+
+    # What a hand does
+
+    def _moved(self, rect: Rect, done: bool) -> None:
+        row, looked = self.row, self._looked
+        if row is None or looked is None:
+            return
+        for name, box in self.numbers.items():
+            with QSignalBlocker(box):
+                box.setValue(getattr(rect, name))
+        if done:
+            self._set_rect(row, rect, looked.background)
+            self._show_rect(row)
+
+    def _typed(self) -> None:
+        row, looked = self.row, self._looked
+        values = {name: box.value() for name, box in self.numbers.items()}
+        if row is None or looked is None or values["width"] < 1 or values["height"] < 1:
+            return
+        rect = Rect(**values)
+        if rect != row.patch.rect:
+            self._set_rect(row, rect, looked.background)
+            self._show_rect(row)
+
+    def add_selected(self) -> None:
+        """List the selected textures, however much of them is used."""
+        self._extra += [path for path in self._session.chosen_paths if path not in self._extra]
+        self._stale = True
+        self.refresh()
+        wanted = set(self._session.chosen_paths)
+        with QSignalBlocker(self.table):
+            self.table.clearSelection()
+            for place, row in enumerate(self._rows):
+                if row.path in wanted:
+                    for column in range(len(_HEADS)):
+                        self.table.item(place, column).setSelected(True)
+        self._show()
+
+    def _split(self) -> None:
+        """Make a patch of each island; the overlay is replaced by all of them, so it stays in the build."""
+        row, looked, session = self.row, self._looked, self._session
+        if row is None or looked is None or session.history is None:
+            return
+        job = session.history.job
+        plans = [session.plan(target.id) for target in session.targets]
+        for number, used in enumerate(looked.used):
+            rect = snapped(used, looked.image.size, self._snap, self.gutter.value())
+            # One slot of a material cannot read several patches, so the overlay keeps serving the models.
+            patch = Patch(f"{row.patch.name}_{number}", row.path, rect, looked.background, self.tolerance.value(), True)
+            job = with_begun(job, patch, plans)
+        session.edit(job, f"{len(looked.used)} patches of {row.path.rsplit('/', 1)[-1]}")
+
+    def _make(self) -> None:
+        """Make the patches of all selected overlays, each really looked at first."""
+        session, rows = self._session, [row for row in self.chosen if not row.made]
+        if not rows or (self._batch is not None and self._batch.running):
+            return
+        sources, tolerance, snap, gutter = self._sources(), self.tolerance.value(), self._snap, self.gutter.value()
+        one, shared = self.row, self.shared.isChecked() and len(rows) > 1
+
+        def work() -> Task[list[Patch]]:
+            found: list[Looked] = []
+            for done, row in enumerate(rows):
+                yield Progress(done, len(rows), f"looking at {row.path}")
+                found.append(look_at(row.path, sources, None, tolerance, 1))
+                if not found[-1].used:
+                    raise OakTrimError(f"{row.path}: is empty everywhere; there is nothing to cut out")
+            if shared and len({looked.image.size for looked in found}) > 1:
+                raise OakTrimError("overlays that share a base have one size; the selected ones differ")
+            common = around([rect for looked in found for rect in looked.used]) if shared else None
+            patches = []
+            for row, looked in zip(rows, found, strict=True):
+                rect = snapped(common or around(list(looked.used)), looked.image.size, snap, gutter)
+                patches.append(
+                    msgspec.structs.replace(row.patch, rect=rect, background=looked.background, tolerance=tolerance)
+                )
+            return patches
+
+        def done(patches: list[Patch]) -> None:
+            assert session.history is not None
+            job = session.history.job
+            plans = [session.plan(target.id) for target in session.targets]
+            for patch in patches:
+                job = with_begun(job, patch, plans)
+            words = f"patch of {rows[0].path.rsplit('/', 1)[-1]}" if len(rows) == 1 else f"{len(rows)} patches"
+            session.edit(job, words)
+
+        if len(rows) == 1 and one is rows[0] and self._looked is not None and self._looked.path == one.path:
+            # What is on screen, moved by hand or not, is what is made.
+            done([one.patch])
+        else:
+            self._batch = start(work(), self, done, session.failed.emit)
+
+    def _take_back(self) -> None:
+        session = self._session
+        assert session.history is not None
+        job = session.history.job
+        names = [row.patch.name for row in self.chosen if row.made]
+        for name in names:
+            job = job.without_maker(name)
+        session.edit(job, f"no patch {names[0]}" if len(names) == 1 else f"{len(names)} patches taken back")

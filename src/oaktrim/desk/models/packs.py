@@ -1,0 +1,132 @@
+"""The packs of a job and those that could be made, a row each; one edit can be on many of them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+
+import msgspec
+from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, Qt
+
+from oaktrim.core.makers.layouts import Layout
+from oaktrim.core.makers.pack import Lane, Pack, pack_size
+from oaktrim.core.makers.propose import lane_warnings
+from oaktrim.core.survey.facts import TextureFacts
+from oaktrim.core.units import bytes_text, size_text
+
+Index = QModelIndex | QPersistentModelIndex
+_NOWHERE = QModelIndex()
+
+
+@dataclass
+class PackRow:
+    """A pack with where it stands.
+
+    Parameters
+    ----------
+    made : it is in the job; problems : what is amiss, in sentences
+    saves : bytes of texture memory on the watched target; None where it is not known
+    """
+
+    pack: Pack
+    made: bool
+    problems: tuple[str, ...]
+    saves: int | None = None
+
+
+def lane_text(lane: Lane) -> str:
+    """Return a lane in a few words."""
+    if not lane.feeds:
+        return f"fill {lane.fill:g}"
+    feed = lane.feeds[0]
+    name = feed.source.rsplit("/", 1)[-1].rpartition(".")[0] or feed.source.rsplit("/", 1)[-1]
+    words = name + (f" {feed.channel.value}" if feed.channel.value != "R" else "")
+    words += ", inverted" if feed.invert else ""
+    return words + (f" + {len(lane.feeds) - 1}" if len(lane.feeds) > 1 else "")
+
+
+class PackModel(QAbstractTableModel):
+    """Rows of packs under one layout."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.rows: list[PackRow] = []
+        self.layout_shown: Layout | None = None
+        self.facts: dict[str, TextureFacts] = {}
+        self._target = ""
+
+    def show_rows(self, rows: Sequence[PackRow], layout: Layout, facts: dict[str, TextureFacts], target: str) -> None:
+        """Show other rows."""
+        self.beginResetModel()
+        self.rows, self.layout_shown, self.facts, self._target = list(rows), layout, facts, target
+        self.endResetModel()
+
+    @property
+    def places(self) -> list[int]:
+        """The channels that have a column."""
+        layout = self.layout_shown
+        return [] if layout is None else [place for place, slot in enumerate(layout.slots) if slot.name]
+
+    def change(self, rows: Sequence[int], change: Callable[[Pack], Pack]) -> list[PackRow]:
+        """Change the packs of some rows and return the rows as they now are."""
+        assert self.layout_shown is not None
+        changed = []
+        for place in rows:
+            row = self.rows[place]
+            row.pack = change(row.pack)
+            warnings = lane_warnings(row.pack, self.layout_shown, self.facts)
+            row.problems = tuple(words for mine in warnings.values() for words in mine)
+            changed.append(row)
+        if rows:
+            last = self.columnCount() - 1
+            self.dataChanged.emit(self.index(min(rows), 0), self.index(max(rows), last))
+        return changed
+
+    def rowCount(self, parent: Index = _NOWHERE) -> int:
+        return 0 if parent.isValid() else len(self.rows)
+
+    def columnCount(self, parent: Index = _NOWHERE) -> int:
+        return 0 if parent.isValid() else 4 + len(self.places)
+
+    def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> object:
+        if orientation is Qt.Orientation.Vertical:
+            return None
+        count = len(self.places)
+        if role == Qt.ItemDataRole.TextAlignmentRole:
+            side = Qt.AlignmentFlag.AlignRight if section in (count + 1, count + 2) else Qt.AlignmentFlag.AlignLeft
+            return int(side | Qt.AlignmentFlag.AlignVCenter)
+        if role != Qt.ItemDataRole.DisplayRole or self.layout_shown is None:
+            return None
+        slots = [self.layout_shown.slots[place].name.capitalize() for place in self.places]
+        return ("Pack", *slots, "Size", f"Saves on {self._target}", "")[section]
+
+    def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> object:
+        if not index.isValid():
+            return None
+        row, count = self.rows[index.row()], len(self.places)
+        if role == Qt.ItemDataRole.TextAlignmentRole:
+            figure = index.column() in (count + 1, count + 2)
+            side = Qt.AlignmentFlag.AlignRight if figure else Qt.AlignmentFlag.AlignLeft
+            return int(side | Qt.AlignmentFlag.AlignVCenter)
+        if role == Qt.ItemDataRole.ToolTipRole:
+            return "\n".join((row.pack.name, *row.problems))
+        if role != Qt.ItemDataRole.DisplayRole:
+            return None
+        if index.column() == 0:
+            return ("✓ " if row.made else "") + (row.pack.subject or row.pack.name)
+        if index.column() <= count:
+            return lane_text(row.pack.lanes[self.places[index.column() - 1]])
+        if index.column() == count + 1:
+            sizes = [(self.facts[p].width, self.facts[p].height) for p in row.pack.inputs if p in self.facts]
+            return size_text(*pack_size(row.pack, sizes))
+        if index.column() == count + 2:
+            return (
+                "" if row.saves is None else bytes_text(row.saves) if row.saves >= 0 else f"−{bytes_text(-row.saves)}"
+            )
+        return f"▲ {row.problems[0]}" if row.problems else ("made" if row.made else "ready")
+
+
+def with_lane(pack: Pack, place: int, change: Callable[[Lane], Lane]) -> Pack:
+    """Return a pack with one of its lanes changed."""
+    red, green, blue, alpha = (change(lane) if at == place else lane for at, lane in enumerate(pack.lanes))
+    return msgspec.structs.replace(pack, lanes=(red, green, blue, alpha))
