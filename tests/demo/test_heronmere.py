@@ -5,20 +5,23 @@ import hashlib
 import numpy as np
 
 from oaktrim.core.job.document import load_job, root_of, targets_of
+from oaktrim.core.makers.build import survey_tree
 from oaktrim.core.plan.report import survey
 from oaktrim.core.plan.resolve import limits_of, resolve
 from oaktrim.core.plan.verdict import findings_of
 from oaktrim.core.progress import finish
 from oaktrim.core.survey.findings.rules import LABELS
 from oaktrim.core.survey.roles import Certainty
-from oaktrim.core.survey.scan import scan
 from oaktrim.demo.motifs import MOTIFS
+from oaktrim.demo.signface import sign_font
 
 
 def test_the_story_that_it_tells(demo_job, cache):
     job = load_job(demo_job)
-    inventory = finish(scan(root_of(job, demo_job), job.scan_settings, cache))
-    assert 55 <= len(inventory.textures) <= 75
+    inventory = finish(survey_tree(root_of(job, demo_job), job.scan_settings, job.orders, cache)).inventory
+    assert 70 <= len(inventory.textures) <= 85
+    assert set(inventory.made) == {maker.name for maker in job.makers} and not inventory.unmade
+    assert len(inventory.replaced) == 3, "the boots' maps ship as one"
     sides = np.maximum(inventory.width, inventory.height)
     assert (sides.min(), sides.max()) == (64, 4096)
     assert [u.path for u in inventory.unreadable] == ["posts/torn_base.png"]
@@ -52,3 +55,4 @@ def test_the_same_seed_draws_the_same_pictures():
         for _ in range(2)
     )
     assert one == two
+    assert sign_font() == sign_font()

@@ -22,8 +22,8 @@ from PySide6.QtWidgets import (
 from oaktrim.core.formats.catalogue import FORMATS
 from oaktrim.core.plan.cuts import Cap, SetFormat
 from oaktrim.desk.look.tokens import THEMES
-from oaktrim.desk.widgets.finder import Findable, Finder, ranked
 from oaktrim.desk.shell.recent import recent_paths
+from oaktrim.desk.widgets.finder import Findable, Finder, ranked
 from oaktrim.desk.widgets.picture import Mode
 
 

@@ -15,6 +15,7 @@ from oaktrim.core.pixels.levels import make_levels
 from oaktrim.core.pixels.resample import Resampling
 from oaktrim.core.pixels.statistics import pixel_facts
 from oaktrim.core.progress import Progress, Task, finish
+from oaktrim.core.raster.mesh import see
 from oaktrim.core.scene.uvs import overlap_share
 from oaktrim.core.survey.sample import sample_of
 
@@ -34,6 +35,7 @@ def warm() -> Task[None]:
     chain_bytes(*[np.ones(1, np.int64)] * 6)
     pack_rectangles(np.full((3, 2), 2, np.int64), 4, 4)
     signed_distance(np.eye(4, dtype=np.bool_))
+    see(np.ones((3, 3), np.float32), np.array([[0, 1, 2]]), (2, 2))
     for done, picture in enumerate(pictures):
         yield Progress(done, total, f"compiling for {picture.bit_depth}-bit pictures")
         pixel_facts(picture)

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from oaktrim.core.makers.glyphs import GlyphSheet
+from oaktrim.core.makers.maker import Maker
+from oaktrim.core.makers.pack import Feed, Lane, Pack
 from oaktrim.core.plan.cuts import Cap, Cut, Drop, SetFormat, SetLevels
 
 _NORMALS = (
@@ -52,7 +55,16 @@ _GREYS = (
     "kiosk/kiosk_trim_rough.png",
     "rack/bicycle_rack_rough.jpg",
     "warden/oilskin_ao.png",
+    "boat/oar_ao.png",
+    "boat/oar_gloss.png",
+    "kiosk/kiosk_trim_ao.png",
+    "lantern/lantern_ao.png",
+    "lantern/lantern_gloss.png",
+    "warden/hat_ao.png",
+    "warden/hat_rough.png",
 )
+# Made by the job's makers.
+_PACKED = ("warden/boots_orm",)
 _SINGLE = (
     *_GREYS,
     "kiosk/window_glass_m.png",
@@ -75,6 +87,24 @@ _PHONE, _HEADSET, _CONSOLE = ("pocket",), ("visor",), ("lounge",)
 _SMALL = (*_PHONE, *_HEADSET)
 
 
+def demo_makers() -> tuple[Maker, ...]:
+    """Return the makers: the boots' three maps in one, and the letters of the timetable board; more are left to do."""
+    boots = [
+        Lane((Feed("warden/boots_ao.png"),)),
+        Lane((Feed("warden/boots_gloss.png", invert=True),)),
+        Lane((Feed("warden/boots_metal.png"),)),
+        Lane(),
+    ]
+    red, green, blue, alpha = boots
+    pack = Pack(
+        _PACKED[0], "occlusion-roughness-metalness", (red, green, blue, alpha), ("warden/warden.glb#materials/boots",),
+        "boots",
+    )  # fmt: skip
+    letters = " -./0123456789:ABCDEFGHIJKLMNOPQRSTUVWXYZ·"
+    sheet = GlyphSheet("timetable/heronmere_signs_64_glyphs", "timetable/heronmere_signs.ttf", 64, letters, spread=6)
+    return (pack, sheet)
+
+
 def demo_cuts() -> tuple[Cut, ...]:
     """Return the cuts; those for all targets first."""
     return (
@@ -94,13 +124,14 @@ def demo_cuts() -> tuple[Cut, ...]:
         Cut(SetFormat("astc-6x6"), (*_BASES, *_OILSKIN, *_SMALL_BASES, *_OPAQUE_ALPHA, *_CUT_OUT), _SMALL),
         # So small that the border of its blocks counts.
         Cut(SetFormat("astc-6x6"), _FORGOTTEN, _SMALL),
-        Cut(SetFormat("astc-5x5"), (*_NORMALS, *_SMALL_NORMALS, *_SURFACES), _SMALL),
+        Cut(SetFormat("astc-5x5"), (*_NORMALS, *_SMALL_NORMALS, *_SURFACES, *_PACKED), _SMALL),
         Cut(SetFormat("eac-r11"), _SINGLE, _SMALL),
         # A habit from before there were blocks, which the survey finds: gradients in 16 bits.
         Cut(SetFormat("rgb565"), ("lantern/lantern_base.png",), _PHONE),
         Cut(SetFormat("bc1"), (*_SMALL_BASES, *_OPAQUE_ALPHA, *_SURFACES), _CONSOLE),
-        Cut(SetFormat("bc7"), (*_BASES, *_OILSKIN, *_CUT_OUT), _CONSOLE),
+        Cut(SetFormat("bc7"), (*_BASES, *_OILSKIN, *_CUT_OUT, *_PACKED), _CONSOLE),
         Cut(SetFormat("bc6h"), _SKIES, _CONSOLE),
+        Cut(Cap(1024), ("kiosk/roof_orm.png",), _CONSOLE),
         # Two slips that the survey finds: a glass that goes solid, and a lookup table in blocks for colour.
         Cut(SetFormat("bc1"), ("lantern/lantern_glass_base.png", "sky/fog_lut.png"), _CONSOLE),
         Cut(SetFormat("bc5"), (*_NORMALS, *_SMALL_NORMALS), _CONSOLE),

@@ -27,13 +27,14 @@ from oaktrim.core.pixels.levels import make_levels
 from oaktrim.core.progress import Progress, Task, finish, spread
 from oaktrim.core.survey.cache import cache_folder
 from oaktrim.demo.brush import codes, noise, ramp
-from oaktrim.demo.cuts import demo_cuts
+from oaktrim.demo.cuts import demo_cuts, demo_makers
 from oaktrim.demo.faults import faulty, wide_profile
 from oaktrim.demo.landing import write_models, write_sounds
 from oaktrim.demo.motifs import MOTIFS, Motif
+from oaktrim.demo.signface import sign_font
 
 # Raised whenever a picture or the job changes; an older landing is then made anew beside it.
-_EDITION = 3
+_EDITION = 4
 NAME = "Heronmere Landing"
 TARGETS = ("pocket", "visor", "lounge")
 _JPEGS = ("landing_map", "mud_base")
@@ -127,7 +128,8 @@ def make_demo(folder: Path | None = None) -> Task[Path]:
         yield Progress(len(MOTIFS), len(MOTIFS), f"building {NAME}")
         write_models(art)
         write_sounds(art)
-        job = Job(VERSION, NAME, "art", TARGETS, cuts=demo_cuts())
+        write_atomic(art / "timetable" / "heronmere_signs.ttf", sign_font())
+        job = Job(VERSION, NAME, "art", TARGETS, cuts=demo_cuts(), makers=demo_makers())
         save_job(job, passing / job_file.name, art)
         # mkdtemp keeps the folder to its owner; the demonstration is for everybody who could read the cache.
         passing.chmod(0o755)

@@ -77,6 +77,7 @@ def kiosk(rng: np.random.Generator) -> Pictures:
         "kiosk_sign": with_alpha(board, frame),
         "kiosk_trim_base": codes(ramp(tint * 0.4 + grain * 0.6, "#c9bfa3", "#efe7d2")),
         "kiosk_trim_rough": grey(0.4 + 0.4 * grain),
+        "kiosk_trim_ao": grey(np.clip(0.5 + tint, 0, 1)),
         "kiosk_occlusion": grey(enlarge(np.clip(0.4 + noise(rng, 64, 64, 3, 3), 0, 1), 1024, 1024)),
         "window_glass_m": codes(panes),
     }
@@ -196,6 +197,8 @@ def lantern(rng: np.random.Generator) -> Pictures:
         "lantern_e": codes(ramp(glow, "#000000", "#b4541a", "#ffd98a", "#fff6dc")),
         "lantern_glass_base": with_alpha(ramp(glass, "#bcd2cf", "#e6f0ec"), 0.25 + 0.3 * glass),
         "lantern_metal": np.full((1024, 1024), 230, np.uint8),
+        "lantern_ao": grey((0.55 + 0.45 * rings)[::2, ::2]),
+        "lantern_gloss": grey((0.75 - 0.4 * patina)[::2, ::2]),
     }
 
 
@@ -213,9 +216,18 @@ def boat(rng: np.random.Generator) -> Pictures:
         "boat_n": codes(normal_map(height, 8)),
         "boat_orm": codes(surface(height, 0.35 + 0.3 * grain))[::2, ::2],
         "boat_name_overlay": with_alpha(ramp(name, "#f6efdc", "#f6efdc"), name),
-        "oar_base": codes(ramp(noise(rng, 512, 128, 6, 4), "#8a6a3e", "#c4a06a")),
+        "oar_base": codes(ramp(wood := noise(rng, 512, 128, 6, 4), "#8a6a3e", "#c4a06a")),
+        "oar_ao": grey(0.6 + 0.4 * wood),
+        "oar_gloss": grey(0.35 + 0.5 * wood),
         "old/boat_base_copy": hull,
     }
+
+
+def _eyelets(side: int) -> Plane:
+    """Return two rows of brass eyelets."""
+    x, y = grid(side, side)
+    rows = np.minimum(np.abs(x - 0.4), np.abs(x - 0.6))
+    return 1 - smooth(0.012, 0.018, np.hypot(rows, (y * 12) % 1 / 12 - 1 / 24))
 
 
 def warden(rng: np.random.Generator) -> Pictures:
@@ -240,7 +252,12 @@ def warden(rng: np.random.Generator) -> Pictures:
         "skin_n": codes(normal_map(pores[::2, ::2], 2)),
         "boots_base": codes(ramp(boots, "#1b1a17", "#3b372f", "#5b5345")),
         "boots_n": codes(normal_map(boots, 12)),
+        "boots_ao": grey(np.clip(0.3 + boots, 0, 1)[::2, ::2]),
+        "boots_gloss": grey((0.25 + 0.5 * boots)[::2, ::2]),
+        "boots_metal": grey(_eyelets(512)),
         "hat_base": codes(oilskin[::4, ::4]),
+        "hat_ao": grey(np.clip(0.45 + folds, 0, 1)[::8, ::8]),
+        "hat_rough": grey((0.5 + 0.4 * folds)[::8, ::8]),
     }
 
 

@@ -17,7 +17,7 @@ from oaktrim.core.plan.resolve import Plan
 from oaktrim.core.survey.roles import Role
 
 # Compressed sources of one channel go on in the best format of their family that keeps several.
-_TOGETHER = ("bc7", "astc-4x4", "astc-5x5", "astc-6x6", "etc2-rgb", "etc2-rgba")
+_TOGETHER = ("bc7", "astc-5x5", "astc-4x4", "astc-6x6", "etc2-rgb", "etc2-rgba")
 
 
 def with_begun(job: Job, maker: Maker, plans: Iterable[Plan]) -> Job:

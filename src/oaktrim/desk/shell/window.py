@@ -29,6 +29,7 @@ from oaktrim.core.errors import OakTrimError
 from oaktrim.core.job.document import SUFFIX
 from oaktrim.core.plan.resolve import Rung, limits_of
 from oaktrim.core.progress import Progress
+from oaktrim.core.survey.findings.finding import Remedy
 from oaktrim.desk.benches.channels.bench import ChannelsBench
 from oaktrim.desk.benches.channels.bench import Page as ChannelsPage
 from oaktrim.desk.benches.proof.bench import Page, ProofBench
@@ -174,6 +175,8 @@ class Window(QMainWindow):
             ("Wall of the selection", partial(self._prove, Page.WALL), "Ctrl+J"),
             ("Fit to budget", partial(self._prove, Page.FIT), "Ctrl+B"),
             ("Pack the selection", self._pack, "Ctrl+P"),
+            ("Patches of overlays", partial(self._show_channels, ChannelsPage.PATCHES), None),
+            ("Glyph sheets", partial(self._show_channels, ChannelsPage.GLYPHS), None),
             ("Light theme", partial(self.set_theme, "light"), None),
             ("Dusk theme", partial(self.set_theme, "dusk"), None),
             ("Theme of the desktop", partial(self.set_theme, ""), None),
@@ -216,6 +219,7 @@ class Window(QMainWindow):
         self.welcome.folder_wanted.connect(self.open_folder)
         self.welcome.chosen.connect(self.open_path)
         self.rules.family_clicked.connect(self._show_family)
+        self.survey.findings.maker_wanted.connect(self._use_maker)
         self.cuts.ship_wanted.connect(partial(self.show_bench, self.benches.index(self.ship)))
         self.swatch.rung_chosen.connect(self._change_rung)
         self.swatch.proof_wanted.connect(partial(self.show_bench, 1))
@@ -340,6 +344,19 @@ class Window(QMainWindow):
             self.show_bench(self.benches.index(self.channels))
             self.channels.show_page(ChannelsPage.PACKS)
             self.channels.packs.add_new()
+
+    def _use_maker(self, remedy: Remedy) -> None:
+        """Open the maker that mends a finding, on what is selected."""
+        if remedy is Remedy.PACK:
+            self._pack()
+            return
+        self.show_bench(self.benches.index(self.channels))
+        self.channels.show_page(ChannelsPage.PATCHES)
+        self.channels.patches.add_selected()
+
+    def _show_channels(self, page: ChannelsPage) -> None:
+        self.show_bench(self.benches.index(self.channels))
+        self.channels.show_page(page)
 
     def _select_shown(self) -> None:
         self.show_bench(0)

@@ -46,9 +46,10 @@ from oaktrim.desk.benches.channels.lanerow import Thumb
 from oaktrim.desk.session import Session
 from oaktrim.desk.work.tasks import Work, start
 
-_LINE = "06:40 Sallow Quay"
+_LINE = "06:40 SALLOW QUAY"
 _NEW = "a new sheet"
 _MOST_LISTED = 60
+_PAGE = 158
 
 
 class GlyphPage(QWidget):
@@ -82,7 +83,7 @@ class GlyphPage(QWidget):
         self.remove = QPushButton("Take it back")
         self.line = QLineEdit(_LINE)
         self.line.setAccessibleName("A line of text, set from the sheet")
-        self.pages = [Thumb(150) for _ in PAGES]
+        self.pages = [Thumb(_PAGE) for _ in PAGES]
         self.set = Thumb(10)
         self.bar = QProgressBar(visible=False)
         self.stop = QPushButton("Cancel", visible=False)
@@ -131,7 +132,7 @@ class GlyphPage(QWidget):
         row.addWidget(QLabel("Set from the sheet", objectName="soft"))
         row.addWidget(self.line, 1)
         left.addLayout(row)
-        self.set.setFixedSize(660, 96)
+        self.set.setFixedSize(656, 120)
         self.set.setAccessibleName("The line as a shader would draw it")
         left.addWidget(self.set)
         left.addStretch(1)
@@ -174,6 +175,7 @@ class GlyphPage(QWidget):
         for name in BLOCKS:
             menu.addAction(name.replace("-", " "), partial(self._add, name))
         self.blocks.setMenu(menu)
+        self.blocks.setStyleSheet("QPushButton::menu-indicator { image: none; width: 0; }")
         self._cannot.setText(
             "A sheet like this needs its own shading: one channel is read for each glyph (the GLSL is shipped beside it), so it "
             "cannot share an atlas with other textures."
@@ -361,9 +363,9 @@ class GlyphPage(QWidget):
             self.set.show_picture(None)
             return
         codes = line_picture(self.line.text(), found.metrics, found.image)
-        room = np.zeros((max(96, codes.shape[0]), max(660, codes.shape[1])), np.uint8)
+        room = np.zeros((max(self.set.height(), codes.shape[0]), max(self.set.width(), codes.shape[1] + 12)), np.uint8)
         top = (room.shape[0] - codes.shape[0]) // 2
-        room[top : top + codes.shape[0], : codes.shape[1]] = codes
+        room[top : top + codes.shape[0], 6 : codes.shape[1] + 6] = codes
         self.set.show_picture(_grey(255 - room))
 
     def _measure(self) -> None:

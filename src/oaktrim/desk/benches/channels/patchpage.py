@@ -29,7 +29,7 @@ from PySide6.QtWidgets import (
 )
 
 from oaktrim.core.errors import OakTrimError
-from oaktrim.core.formats.catalogue import FORMATS, ORDER
+from oaktrim.core.formats.catalogue import FORMATS, ORDER, TextureFormat
 from oaktrim.core.job.begin import saved, with_begun
 from oaktrim.core.makers.packproof import through_format
 from oaktrim.core.makers.patch import (
@@ -49,10 +49,12 @@ from oaktrim.core.makers.patch import (
     tells_alpha,
     used_mask,
 )
+from oaktrim.core.makers.worn import wearer_of, worn_pictures
 from oaktrim.core.pixels.image import Image, to_rgba
 from oaktrim.core.progress import Progress, Task
 from oaktrim.core.survey.making import Sources
 from oaktrim.core.units import bytes_text, size_text
+from oaktrim.desk.benches.channels.lanerow import Thumb
 from oaktrim.desk.session import Session
 from oaktrim.desk.widgets.layers import Look, developed
 from oaktrim.desk.widgets.patchview import PatchView
@@ -133,6 +135,7 @@ class PatchPage(QWidget):
         self._found = QLabel(objectName="caption", wordWrap=True)
         self._bytes = QLabel(objectName="heading", wordWrap=True)
         self._proof = QLabel(objectName="caption", wordWrap=True)
+        self.worn = (Thumb(132), Thumb(132))
         self._places = QGridLayout()
         self._build()
         self._wait = QTimer(self, singleShot=True, interval=250)
@@ -191,6 +194,19 @@ class PatchPage(QWidget):
         column.addLayout(numbers)
         column.addWidget(self._bytes)
         column.addWidget(self._proof)
+        worn = QHBoxLayout()
+        worn.setSpacing(6)
+        for words, thumb in zip(("worn: the overlay", "worn: the patch"), self.worn, strict=True):
+            part = QVBoxLayout()
+            part.setSpacing(2)
+            thumb.setAccessibleName(words)
+            part.addWidget(thumb)
+            part.addWidget(QLabel(words, objectName="caption"))
+            worn.addLayout(part)
+        self._worn = QWidget()
+        worn.setContentsMargins(0, 0, 0, 0)
+        self._worn.setLayout(worn)
+        column.addWidget(self._worn)
         column.addWidget(QLabel("Where it lies", objectName="heading"))
         self._places.setHorizontalSpacing(4)
         self._places.setVerticalSpacing(3)
@@ -228,6 +244,9 @@ class PatchPage(QWidget):
         table.setMinimumHeight(90)
         table.horizontalHeader().setHighlightSections(False)
         table.horizontalHeader().setDefaultAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
+        for place in (1, 2, 3, 4):
+            side = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
+            table.horizontalHeaderItem(place).setTextAlignment(side)
         for place, mode in enumerate((QHeaderView.ResizeMode.Stretch, *(QHeaderView.ResizeMode.ResizeToContents,) * 5)):
             table.horizontalHeader().setSectionResizeMode(place, mode)
         table.itemSelectionChanged.connect(self._show)
@@ -499,9 +518,27 @@ class PatchPage(QWidget):
                 words = f"▲ {exact.lost:,} of {exact.used:,} used pixels lie outside the rectangle."
             words += f"\nThrough {shipped.label}: at most {after.largest:.0f} of 255 off where it is used."
             self._proof.setText(words)
+            self._wear(patch, shipped)
 
         self._proof.setText("Putting it back …")
         self._work = start(work(), self, done, lambda error: self._proof.setText(f"▲ {error}"))
+
+    def _wear(self, patch: Patch, shipped: TextureFormat) -> None:
+        """Show the model that wears it, with the overlay and with the patch as it ships."""
+        found = self._session.workshop.found
+        self._worn.setVisible(wearer_of(found, patch.source) is not None)
+        if not self._worn.isVisible():
+            return
+
+        def done(pictures: tuple[NDArray[np.uint8], NDArray[np.uint8]] | None) -> None:
+            for thumb, codes in zip(self.worn, pictures or (None, None), strict=True):
+                thumb.show_picture(None if codes is None else developed(codes, Look()))
+
+        def failed(error: Exception) -> None:
+            self._proof.setText(f"{self._proof.text()}\n▲ {error}")
+
+        task = worn_pictures(found, patch, self._sources(), shipped, 2 * self.worn[0].width())
+        self._work = start(task, self, done, failed)
 
     # What a hand does
 

@@ -20,7 +20,7 @@ from PySide6.QtWidgets import (
 
 from oaktrim.core.plan.cuts import Change, Cut
 from oaktrim.core.plan.verdict import change_of
-from oaktrim.core.survey.findings.finding import Finding, Severity
+from oaktrim.core.survey.findings.finding import Finding, Remedy, Severity
 from oaktrim.core.survey.findings.rules import LABELS
 from oaktrim.core.units import bytes_text
 from oaktrim.desk.session import Session
@@ -29,9 +29,16 @@ _SIGNS = {Severity.ERROR: "▲ error", Severity.WARNING: "! warning", Severity.N
 
 
 class FindingsPane(QWidget):
-    """A row for each kind of finding; choosing one filters the ledger to what has it."""
+    """A row for each kind of finding; choosing one filters the ledger to what has it.
+
+    Signals
+    -------
+    kind_chosen : the code of a kind, empty for none
+    maker_wanted : a remedy that a maker carries out, on what is selected now
+    """
 
     kind_chosen = Signal(str)
+    maker_wanted = Signal(object)
 
     def __init__(self, session: Session, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -155,6 +162,9 @@ class FindingsPane(QWidget):
         files = len({f.path for f in can})
         self.mend.setText(f"Mend {'it' if files == 1 else f'all {files}'}")
         self.mend.setEnabled(bool(can))
+        if not can and self._maker() is not None:
+            self.mend.setText("Open in Channels")
+            self.mend.setEnabled(True)
         self.mend.setVisible(bool(rows))
         self.quiet.setVisible(bool(rows))
         quiet = len(session.job.silenced) if session.history is not None else 0
@@ -164,8 +174,19 @@ class FindingsPane(QWidget):
     def _rows(self) -> dict[str, int]:
         return self._session.inventory.row_of if self._session.inventory is not None else {}
 
+    def _maker(self) -> Remedy | None:
+        """Return the remedy of what is meant that a maker carries out."""
+        kinds = [f.fix.kind for f in self._meant() if f.fix is not None and f.fix.kind in (Remedy.PATCH, Remedy.PACK)]
+        return kinds[0] if kinds else None
+
     def _mend(self) -> None:
-        """Make the cuts that mend what is meant, as one edit on the watched target."""
+        """Make the cuts that mend what is meant, as one edit on the watched target, or open the maker that does."""
+        kind = self._maker()
+        if kind is not None:
+            rows = self._rows()
+            self._session.select(tuple(dict.fromkeys(rows[f.path] for f in self._meant() if f.path in rows)))
+            self.maker_wanted.emit(kind)
+            return
         session, wanted = self._session, defaultdict[Change, list[str]](list)
         for finding in self._meant():
             change = change_of(finding.fix)
