@@ -11,12 +11,12 @@ from PySide6.QtTest import QAbstractItemModelTester
 from PySide6.QtWidgets import (
     QAbstractButton,
     QAbstractItemView,
+    QAbstractSpinBox,
     QApplication,
     QComboBox,
     QLineEdit,
     QMessageBox,
     QSlider,
-    QSpinBox,
 )
 
 from oaktrim.core.formats.catalogue import FORMATS
@@ -95,7 +95,7 @@ def test_the_whole_round(qtbot, opened, tmp_path):
     assert "BC3" in cut.words
     assert "dB" in cut.words
     # Ship, and read the result.
-    qtbot.keyClick(window, Qt.Key.Key_3, Qt.KeyboardModifier.AltModifier)
+    qtbot.keyClick(window, Qt.Key.Key_4, Qt.KeyboardModifier.AltModifier)
     out = tmp_path / "out"
     window.ship.folder.setText(str(out))
     window.ship.refresh()
@@ -323,11 +323,12 @@ def test_both_themes_can_be_read(opened):
 
 
 def test_every_control_has_a_name(opened):
-    kinds = (QAbstractButton, QAbstractItemView, QComboBox, QLineEdit, QSlider, QSpinBox)
+    kinds = (QAbstractButton, QAbstractItemView, QComboBox, QLineEdit, QSlider, QAbstractSpinBox)
     for kind in kinds:
         for widget in opened.findChildren(kind):
             inner = type(widget.parent()).__name__ in (
                 "QSpinBox",
+                "QDoubleSpinBox",
                 "QComboBox",
                 "QTableView",
                 "QTableWidget",

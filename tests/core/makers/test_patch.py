@@ -4,6 +4,7 @@ import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from tests.kit.pictures import busy, noise
 
 from oaktrim.core.makers.patch import (
     Rect,
@@ -20,7 +21,6 @@ from oaktrim.core.makers.patch import (
     used_mask,
 )
 from oaktrim.core.pixels.image import Image
-from tests.kit.pictures import busy, noise
 
 
 def overlay(rects, size=(96, 64), channels=4, background=0):

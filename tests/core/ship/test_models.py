@@ -60,7 +60,7 @@ def test_images_are_the_shipped_ones_and_all_else_stands(tmp_path, target):
         assert after.raw[field] == before.raw[field]
     assert "ACME_paint" in after.raw["extensionsUsed"]
     again = finish(ship(plan, out))
-    assert (again.written, again.models) == (0, 0)
+    assert (again.written, again.beside) == (0, 0)
 
 
 @pytest.mark.skipif(not validator.is_there(), reason="needs Node and the validator that make test installs")

@@ -55,6 +55,7 @@ class ShipBench(QWidget):
         self._work: Work | None = None
         self._looking: Work | None = None
         self._looked_at = ""
+        self._suggested: tuple[Path, str] | None = None
         self._items: list[Item] = []
         self.folder = QLineEdit(placeholderText="A folder outside the source tree")
         self.folder.setAccessibleName("Output folder")
@@ -125,6 +126,12 @@ class ShipBench(QWidget):
         session = self._session
         if not session.is_open:
             return
+        place = (session.root, session.watched_id)
+        if place == self._suggested:
+            # The same tree, read again: what was typed stays.
+            self.refresh()
+            return
+        self._suggested = place
         kept = QSettings().value(f"ship/{session.root}/{session.watched_id}", "")
         self.folder.setText(str(kept) or str(session.root.parent / f"{session.root.name}-{session.watched_id}"))
         self._clear_result()

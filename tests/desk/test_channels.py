@@ -1,0 +1,233 @@
+"""The Channels bench as a person uses it: a pack from the selection, a batch, a patch moved by hand, a sheet typed and set."""
+
+import json
+
+import numpy as np
+import pytest
+from PIL import Image as PillowImage
+from PySide6.QtCore import QMimeData, QPoint, Qt, QUrl
+from PySide6.QtGui import QDropEvent, QGuiApplication
+from PySide6.QtWidgets import QPushButton
+
+from oaktrim.core.makers.layouts import LAYOUTS
+from oaktrim.core.makers.pack import Channel
+from oaktrim.core.makers.patch import Rect
+from oaktrim.demo.signface import sign_font
+from oaktrim.desk.benches.channels.bench import Page
+from oaktrim.desk.benches.channels.layoutdialog import LayoutDialog
+from tests.desk.test_round import click_row
+from tests.kit.pictures import busy, noise
+from tests.kit.trees import put
+
+
+@pytest.fixture
+def art(tmp_path):
+    root = tmp_path / "art"
+    for number, name in enumerate(("door_ao", "door_gloss", "gate_ao", "gate_rough", "gate_metal")):
+        put(root, f"set/{name}.png", busy(64, 64, 1, seed=number).pixels)
+    put(root, "set/door_base.png")
+    sign = np.zeros((128, 256, 4), np.uint8)
+    sign[40:52, 60:100] = noise(40, 12, 4).pixels | 64
+    put(root, "sign_overlay.png", sign)
+    (root / "signs.ttf").write_bytes(sign_font())
+    return root
+
+
+def rows_of(page):
+    return [row.pack.subject for row in page.model.rows]
+
+
+def choose(page, *subjects):
+    page._select([place for place, row in enumerate(page.model.rows) if row.pack.subject in subjects])
+
+
+def key(widget, words):
+    # Keys that were replaced linger until the event loop comes round: the last is the one that is seen.
+    return [k for k in widget.findChildren(QPushButton) if words in (k.accessibleName(), k.text())][-1]
+
+
+@pytest.fixture
+def packs(qtbot, opened):
+    qtbot.keyClick(opened, Qt.Key.Key_3, Qt.KeyboardModifier.AltModifier)
+    page = opened.channels.packs
+    page.origin.setCurrentIndex(1)
+    page.origin.activated.emit(1)
+    assert rows_of(page) == ["door", "gate"]
+    return page
+
+
+def test_a_batch_is_made_in_one_step_and_counts_everywhere(qtbot, opened, packs):
+    session = opened.session
+    before, files = session.plan().total("memory"), len(session.inventory.textures)
+    assert packs.count.text() == "2 to make, 0 made, ▲ 1 amiss"
+    assert packs.model.rows[0].problems, "those with problems stand on top"
+    promised = [row.saves for row in packs.model.rows]
+    qtbot.mouseClick(packs.make_all, Qt.MouseButton.LeftButton)
+    assert len(session.job.makers) == 2
+    assert len(session.inventory.textures) == files - 3
+    assert before - session.plan().total("memory") == sum(promised)
+    qtbot.waitUntil(lambda: all(t.pixels for t in session.inventory.textures), timeout=20000)
+    assert packs.count.text().startswith("0 to make, 2 made")
+    opened.show_bench(0)
+    click_row(qtbot, opened, "gate_orm")
+    assert "made of gate_ao.png" in opened.swatch._facts.text()
+    qtbot.keyClick(opened, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    assert session.job.makers == () and len(session.inventory.textures) == files
+    qtbot.keyClick(opened, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier)
+    assert len(session.inventory.made) == 2
+
+
+def test_lanes_are_changed_by_keys_on_every_selected_pack(qtbot, opened, packs):
+    choose(packs, "door", "gate")
+    lane = packs.lanes[0]
+    qtbot.mouseClick(key(lane, "Invert red"), Qt.MouseButton.LeftButton)
+    assert all(row.pack.lanes[0].feeds[0].invert for row in packs.model.rows), "one edit for all"
+    qtbot.mouseClick(key(lane, "Red takes luminance"), Qt.MouseButton.LeftButton)
+    assert {row.pack.lanes[0].feeds[0].channel for row in packs.model.rows} == {Channel.LUMINANCE}
+    choose(packs, "gate")
+    qtbot.mouseClick(packs.make, Qt.MouseButton.LeftButton)
+    assert [maker.subject for maker in opened.session.job.makers] == ["gate"]
+    choose(packs, "gate")
+    qtbot.mouseClick(key(packs.lanes[2], "Blue takes fill"), Qt.MouseButton.LeftButton)
+    assert opened.session.job.makers[0].lanes[2].feeds == (), "what is made is changed in the job"
+    packs.lanes[2].fill.setValue(0.5)
+    packs.lanes[2].fill.editingFinished.emit()
+    assert opened.session.job.makers[0].lanes[2].fill == 0.5
+    assert "set/gate_metal.png" in opened.session.inventory.row_of, "it ships again: no lane needs it"
+    choose(packs, "gate")
+    qtbot.mouseClick(packs.remove, Qt.MouseButton.LeftButton)
+    assert opened.session.job.makers == ()
+
+
+def test_a_lane_shows_what_it_holds_and_takes_what_is_dropped(qtbot, opened, packs, art):
+    choose(packs, "gate")
+    rough = np.asarray(PillowImage.open(art / "set/gate_rough.png"))
+
+    def holds_rough():
+        shown = packs.lanes[1].thumb.picture
+        return shown is not None and abs(shown.pixelColor(20, 30).red() - int(rough[30, 20])) <= 1
+
+    qtbot.waitUntil(holds_rough, timeout=20000)
+    mime = QMimeData()
+    mime.setUrls([QUrl.fromLocalFile(str(art / "set/door_gloss.png"))])
+    buttons, keys = Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier
+    packs.lanes[1].dropEvent(QDropEvent(QPoint(9, 9).toPointF(), Qt.DropAction.CopyAction, mime, buttons, keys))
+    feed = packs.row.pack.lanes[1].feeds[0]
+    assert (feed.source, feed.invert) == ("set/door_gloss.png", True), "gloss is turned over for roughness"
+    qtbot.waitUntil(lambda: "exact" in packs.pane._apart.text(), timeout=30000)
+    qtbot.waitUntil(lambda: packs.pane._table.rowCount() > 3, timeout=30000)
+    picture = packs.pane.thumb.picture
+    qtbot.mouseClick(packs.pane.views["Sphere"], Qt.MouseButton.LeftButton)
+    lit = packs.pane.thumb.picture
+    assert lit != picture
+    packs.pane.maps[1].setChecked(False)
+    assert packs.pane.thumb.picture != lit, "roughness can be switched off"
+
+
+def test_packs_of_the_selection_and_layouts_of_ones_own(qtbot, opened, packs):
+    session = opened.session
+    rows = session.inventory.row_of
+    session.select((rows["set/door_ao.png"], rows["set/gate_metal.png"]))
+    qtbot.keyClick(opened, Qt.Key.Key_P, Qt.KeyboardModifier.ControlModifier)
+    pack = packs.row.pack
+    assert [len(lane.feeds) for lane in pack.lanes] == [1, 0, 1, 0]
+    dialog = LayoutDialog(LAYOUTS[0], opened)
+    dialog._check()
+    assert "give the layout a name" in dialog._wrong.text()
+    dialog.name.setText("Gate masks")
+    dialog.slots[0].setText("rust")
+    dialog.slots[1].clear()
+    dialog.slots[2].clear()
+    dialog.slots[3].setText("wear")
+    packs.take_layout(dialog.made(), False)
+    dialog.deleteLater()
+    assert session.job.layout("gate-masks").place("wear") == 3
+    assert packs.layout_used.id == "gate-masks" and not packs.model.rows
+    packs.set_patterns("rust: {name}_metal\nwear: {name}_rough")
+    assert rows_of(packs) == ["gate"]
+    assert session.job.map_names["gate-masks"]["rust"] == "{name}_metal"
+    said = []
+    session.failed.disconnect(opened.show_error)
+    session.failed.connect(said.append)
+    packs.set_patterns("nobody: {name}_x")
+    assert "has no slot 'nobody'" in str(said[0])
+
+
+def test_a_patch_is_found_moved_by_hand_and_made(qtbot, opened):
+    session = opened.session
+    opened.actions_by_name["Patches of overlays"].trigger()
+    page = opened.channels.patches
+    qtbot.waitUntil(lambda: page.view.rect_shown is not None, timeout=20000)
+    assert page.row.path == "sign_overlay.png"
+    assert page.row.patch.rect == Rect(48, 38, 64, 16)
+    qtbot.waitUntil(lambda: "as they were" in page._proof.text(), timeout=20000)
+    page.view.setFocus()
+    qtbot.keyClick(page.view, Qt.Key.Key_Right, Qt.KeyboardModifier.ControlModifier)
+    assert page.row.patch.rect.x == 64
+    qtbot.waitUntil(lambda: "lie outside" in page._proof.text(), timeout=20000)
+    qtbot.keyClick(page.view, Qt.Key.Key_Left, Qt.KeyboardModifier.ControlModifier)
+    # Pull the lower right corner with the mouse.
+    corner = page.view.on_widget(page.row.patch.rect).bottomRight().toPoint()
+    scale = page.view._frame().width() / 256
+    qtbot.mousePress(page.view, Qt.MouseButton.LeftButton, pos=corner)
+    qtbot.mouseMove(page.view, corner + QPoint(round(8 * scale), round(4 * scale)))
+    qtbot.mouseRelease(page.view, Qt.MouseButton.LeftButton, pos=corner + QPoint(round(8 * scale), round(4 * scale)))
+    assert page.row.patch.rect == Rect(48, 38, 72, 20)
+    page.numbers["width"].setValue(80)
+    page.numbers["width"].editingFinished.emit()
+    assert page.row.patch.rect.width == 80
+    qtbot.mouseClick(key(page, "Copy pixels, from bottom left"), Qt.MouseButton.LeftButton)
+    assert QGuiApplication.clipboard().text() == "48 70 80 20"
+    before = session.plan().total("memory")
+    qtbot.mouseClick(page.make, Qt.MouseButton.LeftButton)
+    assert session.job.makers[0].rect == Rect(48, 38, 80, 20)
+    assert session.inventory.replaced == {"sign_overlay.png": "sign_overlay_patch"}
+    assert session.plan().total("memory") < before / 2
+    qtbot.keyClick(opened, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    assert session.job.makers == ()
+
+
+def test_a_finding_leads_to_its_maker(qtbot, opened):
+    opened._show_pane(1)
+    pane = opened.survey.findings
+    pane.choose("mostly-empty")
+    assert pane.mend.text() == "Open in Channels"
+    qtbot.mouseClick(pane.mend, Qt.MouseButton.LeftButton)
+    assert opened.channels.page is Page.PATCHES
+    assert opened.channels.patches.row.path == "sign_overlay.png"
+    qtbot.waitUntil(lambda: opened.channels.patches.view.rect_shown is not None, timeout=20000)
+
+
+def test_a_sheet_is_typed_set_and_shipped(qtbot, opened, art, tmp_path):
+    session = opened.session
+    opened.actions_by_name["Glyph sheets"].trigger()
+    page = opened.channels.glyphs
+    page.use_font(art / "signs.ttf")
+    page.characters.setPlainText("HERON 0123$")
+    qtbot.waitUntil(lambda: page._sheet is not None, timeout=20000)
+    assert page.font_line.text() == "signs.ttf"
+    assert "not in the font, 1: $" in page._missing.text()
+    assert "10 glyphs" in page._facts.text()
+    page.line.setText("HERON")
+    one = page.set.picture
+    page.line.setText("HERO")
+    assert page.set.picture != one
+    qtbot.waitUntil(lambda: "smears" in page._harmed.text(), timeout=30000)
+    qtbot.mouseClick(page.make, Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: "signs_48_glyphs" in session.inventory.made, timeout=20000)
+    row = session.inventory.row_of["signs_48_glyphs"]
+    assert session.inventory.textures[row].width == page._sheet.image.width
+    page.em.setValue(24)
+    qtbot.waitUntil(lambda: page._sheet is not None and page._sheet.metrics.size == 24, timeout=20000)
+    qtbot.mouseClick(page.make, Qt.MouseButton.LeftButton)
+    assert [maker.size for maker in session.job.makers] == [24]
+    out = tmp_path / "out"
+    opened.show_bench(3)
+    opened.ship.folder.setText(str(out))
+    opened.ship.refresh()
+    qtbot.waitUntil(lambda: opened.ship.go.isEnabled() and opened.ship.list.rowCount() > 0, timeout=20000)
+    qtbot.waitUntil(lambda: not session.workshop.busy, timeout=20000)
+    qtbot.mouseClick(opened.ship.go, Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: opened.ship.result.rowCount() > 0, timeout=60000)
+    metrics = json.loads((out / "signs_48_glyphs.glyphs.json").read_text())
+    assert metrics["size"] == 24
