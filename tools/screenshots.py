@@ -14,6 +14,7 @@ from PySide6.QtWidgets import QApplication
 
 from oaktrim.core.progress import finish
 from oaktrim.demo.heronmere import make_demo
+from oaktrim.desk.benches.channels.bench import Page as ChannelsPage
 from oaktrim.desk.benches.proof.bench import Page
 from oaktrim.desk.look.dress import dress_application
 from oaktrim.desk.shell.window import Window
@@ -70,6 +71,29 @@ def fit_the_posts(window: Window, app: QApplication, root: Path) -> None:
     wait_for(app, lambda: len(window.proof.fit.model.pictured) == window.proof.fit.model.rowCount())
 
 
+def picture_channels(window: Window, app: QApplication, folder: Path) -> None:
+    """Picture packs, patches and glyph sheets, each once its proof stands."""
+    channels = window.channels
+    window.session.watch("pocket")
+    window.show_bench(2)
+    packs = channels.packs
+    settle(app, 1)
+    packs._select([next(place for place, row in enumerate(packs.model.rows) if row.made)])
+    packs.pane.views["Sphere"].click()
+    wait_for(app, lambda: packs.pane._table.rowCount() > 3 and packs.pane.thumb.picture is not None)
+    take(window, app, "channels-packs", folder)
+    channels.show_page(ChannelsPage.PATCHES)
+    patches = channels.patches
+    wait_for(app, lambda: bool(patches._rows))
+    patches.table.selectRow(next(n for n, row in enumerate(patches._rows) if "kiosk_sign" in row.path))
+    wait_for(app, lambda: patches.worn[1].picture is not None)
+    take(window, app, "channels-patches", folder)
+    channels.show_page(ChannelsPage.GLYPHS)
+    wait_for(app, lambda: channels.glyphs._sheet is not None and "smears" in channels.glyphs._harmed.text())
+    take(window, app, "channels-glyphs", folder)
+    window.session.watch("lounge")
+
+
 def main() -> None:
     """Take them all; an argument names another folder."""
     folder = Path(sys.argv[1]) if len(sys.argv) > 1 else OUT
@@ -113,6 +137,7 @@ def main() -> None:
         window.proof.show_page(Page.WALL)
         take(window, app, "proof-wall", folder)
         window.proof.show_page(Page.ONE)
+        picture_channels(window, app, folder)
         window.show_bench(3)
         window.ship.folder.setText(str(Path(scratch) / "heronmere-lounge"))
         window.ship.refresh()
