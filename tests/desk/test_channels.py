@@ -10,11 +10,13 @@ from PySide6.QtGui import QDropEvent, QGuiApplication
 from PySide6.QtWidgets import QPushButton
 
 from oaktrim.core.makers.layouts import LAYOUTS
+from oaktrim.core.makers.names import NamePatterns
 from oaktrim.core.makers.pack import Channel
 from oaktrim.core.makers.patch import Rect
 from oaktrim.demo.signface import sign_font
 from oaktrim.desk.benches.channels.bench import Page
 from oaktrim.desk.benches.channels.layoutdialog import LayoutDialog
+from oaktrim.desk.benches.channels.namesdialog import NamesDialog
 from tests.desk.test_round import click_row
 from tests.kit.pictures import busy, noise
 from tests.kit.trees import put
@@ -61,6 +63,7 @@ def test_a_batch_is_made_in_one_step_and_counts_everywhere(qtbot, opened, packs)
     before, files = session.plan().total("memory"), len(session.inventory.textures)
     assert packs.count.text() == "2 to make, 0 made, ▲ 1 amiss"
     assert packs.model.rows[0].problems, "those with problems stand on top"
+    qtbot.waitUntil(lambda: all(row.saves is not None for row in packs.model.rows), timeout=20000)
     promised = [row.saves for row in packs.model.rows]
     qtbot.mouseClick(packs.make_all, Qt.MouseButton.LeftButton)
     assert len(session.job.makers) == 2
@@ -132,8 +135,8 @@ def test_packs_of_the_selection_and_layouts_of_ones_own(qtbot, opened, packs):
     pack = packs.row.pack
     assert [len(lane.feeds) for lane in pack.lanes] == [1, 0, 1, 0]
     dialog = LayoutDialog(LAYOUTS[0], opened)
-    dialog._check()
-    assert "give the layout a name" in dialog._wrong.text()
+    dialog.check()
+    assert "give the layout a name" in dialog.wrong.text()
     dialog.name.setText("Gate masks")
     dialog.slots[0].setText("rust")
     dialog.slots[1].clear()
@@ -185,6 +188,26 @@ def test_a_patch_is_found_moved_by_hand_and_made(qtbot, opened):
     assert session.plan().total("memory") < before / 2
     qtbot.keyClick(opened, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
     assert session.job.makers == ()
+
+
+def test_names_follow_a_pattern_and_a_clash_is_told(qtbot, opened, packs):
+    session = opened.session
+    choose(packs, "gate")
+    qtbot.mouseClick(packs.make, Qt.MouseButton.LeftButton)
+    dialog = NamesDialog(session.job.names, opened)
+    dialog.lines["pack"].setText("{nobody}")
+    dialog.check()
+    assert "{nobody} is not known" in dialog.wrong.text()
+    dialog.lines["pack"].setText("packed/{material}-{layout}")
+    session.edit(session.history.job.with_names(dialog.made()), "names")
+    dialog.deleteLater()
+    assert list(session.inventory.made) == ["packed/gate-orm"]
+    session.edit(session.history.job.with_names(NamePatterns(pack="set/door_base")), "a name that is taken")
+    assert "has that name too" in session.inventory.unmade[0].error
+    assert "has that name too" in packs.model.rows[0].problems[0], "on top, where it is seen"
+    opened.show_bench(3)
+    qtbot.waitUntil(lambda: "cannot be made" in opened.ship._words.text(), timeout=20000)
+    assert not opened.ship.go.isEnabled()
 
 
 def test_a_finding_leads_to_its_maker(qtbot, opened):

@@ -62,9 +62,10 @@ def with_makers(found: Inventory, orders: Orders, learned: Learned) -> Inventory
     roles = {texture.path: guess.role for texture, guess in zip(found.textures, found.roles, strict=True)}
     made: dict[str, Making] = {}
     unmade: list[Unreadable] = []
+    names: set[str] = set()
     for maker in orders.makers:
         fault = _fault_of_name(maker.name)
-        if not fault and maker.name.lower() in {name.lower() for name in made}:
+        if not fault and maker.name.lower() in names:
             fault = "another maker makes a texture of that name; give one of them another name"
         try:
             first = maker.inputs[0] if maker.inputs else ""
@@ -79,6 +80,7 @@ def with_makers(found: Inventory, orders: Orders, learned: Learned) -> Inventory
         row = _facts_of(making, maker.name, content, facts, learned)
         if row is not None:
             made[maker.name], facts[maker.name], roles[maker.name] = making, row, making.role
+            names.add(maker.name.lower())
     return _put_together(found, orders, facts, made, unmade)
 
 
@@ -120,9 +122,7 @@ def _put_together(
         for source in making.inputs
         if not owners.get(source)
     }
-    stems = {
-        str(PurePosixPath(path).with_suffix("")).lower() for path in facts if path not in made and path not in replaced
-    }
+    stems = {_stem(path) for path in facts if path not in made and path not in replaced}
     clash = [path for path in made if path.lower() in stems]
     if clash:
         # Sources stay where their maker cannot work, so all is put together again without it.
@@ -147,6 +147,12 @@ def _put_together(
         unmade=tuple(unmade),
     )
     return inventory.with_roles(orders.patterns, orders.roles)
+
+
+def _stem(path: str) -> str:
+    """Return a path without its ending, in lower case."""
+    folder, _, name = path.rpartition("/")
+    return f"{folder}/{name.rpartition('.')[0] or name}".lstrip("/").lower()
 
 
 def _taken_over(found: Inventory, made: Mapping[str, Making]) -> dict[str, list[Owner]]:

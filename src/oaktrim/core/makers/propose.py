@@ -157,15 +157,35 @@ def check_name_pattern(pattern: str) -> None:
             raise ValueError(f"{part!r} needs {_FIELD} once, for the part that all maps of a material share")
 
 
-def _matchers(patterns: Mapping[str, str]) -> list[tuple[str, re.Pattern[str]]]:
+@dataclass(frozen=True)
+class _Matcher:
+    """A pattern of one slot: what stands before and after the shared name; `wild` where either has asterisks."""
+
+    slot: str
+    before: str
+    after: str
+    wild: re.Pattern[str] | None
+
+    def name_in(self, bare: str) -> str:
+        """Return the shared part of a name; empty where it does not fit."""
+        if self.wild is not None:
+            fits = self.wild.fullmatch(bare)
+            return fits["name"] if fits is not None else ""
+        if bare.endswith(self.after) and bare.startswith(self.before):
+            return bare[len(self.before) : len(bare) - len(self.after)]
+        return ""
+
+
+def _matchers(patterns: Mapping[str, str]) -> list[_Matcher]:
     found = []
     for slot, pattern in patterns.items():
         check_name_pattern(pattern)
         for part in _SPLIT.split(pattern.strip().lower()):
             if part:
-                before, _, after = part.replace("*", "\0").partition(_FIELD)
-                wild = [re.escape(p).replace("\0", ".*").replace("\\\x00", ".*") for p in (before, after)]
-                found.append((slot, re.compile(f"{wild[0]}(?P<name>.+){wild[1]}")))
+                before, _, after = part.partition(_FIELD)
+                heads = [".*".join(map(re.escape, text.split("*"))) for text in (before, after)]
+                wild = re.compile(f"{heads[0]}(?P<name>.+){heads[1]}") if "*" in part else None
+                found.append(_Matcher(slot, before, after, wild))
     return found
 
 
@@ -177,10 +197,10 @@ def sets_by_name(
     found: dict[tuple[str, str], dict[str, list[TextureFacts]]] = {}
     for texture in inventory.textures:
         bare, folder = bare_name(texture.path), texture.path.rpartition("/")[0]
-        for slot, match in matchers:
-            fits = match.fullmatch(bare)
-            if fits is not None:
-                found.setdefault((folder, fits["name"]), {}).setdefault(slot, []).append(texture)
+        for matcher in matchers:
+            name = matcher.name_in(bare)
+            if name:
+                found.setdefault((folder, name), {}).setdefault(matcher.slot, []).append(texture)
                 break
     return found
 

@@ -1,7 +1,7 @@
 """Exact distances to the outline of a shape: what signed distance fields are made of.
 
 P. Felzenszwalb and D. Huttenlocher, "Distance transforms of sampled functions", Theory of Computing 8 (2012): squared
-distances by the lower envelope of parabolas, down the columns and then along the rows.
+distances by the lower envelope of parabolas along the rows, after a count down and up the columns.
 """
 
 from __future__ import annotations
@@ -42,18 +42,20 @@ def _along(values, count, parabola, border, out):
 def _squared(inside, wanted, out):
     """Fill `out` (H, W) float64 with squared distances to the nearest pixel of `inside` that is `wanted`."""
     height, width = inside.shape
-    longest = max(height, width)
-    values, result = np.empty(longest), np.empty(longest)
-    parabola, border = np.empty(longest, np.int64), np.empty(longest + 1)
+    values, result = np.empty(width), np.empty(width)
+    parabola, border = np.empty(width, np.int64), np.empty(width + 1)
+    # Down the columns, values of 0 and far need no parabolas: the nearest above and below is counted.
     for x in range(width):
-        for y in range(height):
-            values[y] = 0.0 if inside[y, x] == wanted else _FAR
-        _along(values, height, parabola, border, result)
-        for y in range(height):
-            out[y, x] = min(result[y], _FAR)
+        out[0, x] = 0.0 if inside[0, x] == wanted else _FAR
+    for y in range(1, height):
+        for x in range(width):
+            out[y, x] = 0.0 if inside[y, x] == wanted else min(out[y - 1, x] + 1.0, _FAR)
+    for y in range(height - 2, -1, -1):
+        for x in range(width):
+            out[y, x] = min(out[y, x], out[y + 1, x] + 1.0)
     for y in range(height):
         for x in range(width):
-            values[x] = out[y, x]
+            values[x] = min(out[y, x] * out[y, x], _FAR)
         _along(values, width, parabola, border, result)
         for x in range(width):
             out[y, x] = min(result[x], _FAR)

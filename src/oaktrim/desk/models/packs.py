@@ -8,11 +8,14 @@ from dataclasses import dataclass
 import msgspec
 from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, Qt
 
+from oaktrim.core.job.begin import saved, with_begun
 from oaktrim.core.makers.layouts import Layout
+from oaktrim.core.makers.maker import MATERIAL_MARK
 from oaktrim.core.makers.pack import Lane, Pack, pack_size
-from oaktrim.core.makers.propose import lane_warnings
+from oaktrim.core.makers.propose import by_materials, by_names, lane_warnings
 from oaktrim.core.survey.facts import TextureFacts
 from oaktrim.core.units import bytes_text, size_text
+from oaktrim.desk.session import Session
 
 Index = QModelIndex | QPersistentModelIndex
 _NOWHERE = QModelIndex()
@@ -130,3 +133,82 @@ def with_lane(pack: Pack, place: int, change: Callable[[Lane], Lane]) -> Pack:
     """Return a pack with one of its lanes changed."""
     red, green, blue, alpha = (change(lane) if at == place else lane for at, lane in enumerate(pack.lanes))
     return msgspec.structs.replace(pack, lanes=(red, green, blue, alpha))
+
+
+def pack_facts(session: Session) -> dict[str, TextureFacts]:
+    """Return the facts of all that can feed a pack, by path: what files hold, and what is made."""
+    inventory = session.inventory
+    assert inventory is not None
+    facts = {texture.path: texture for texture in session.workshop.found.textures}
+    return facts | {texture.path: texture for texture in inventory.textures if texture.path in inventory.made}
+
+
+def pack_rows(
+    session: Session,
+    layout: Layout,
+    by_name: bool,
+    patterns: dict[str, str],
+    facts: dict[str, TextureFacts],
+    drafts: Sequence[PackRow],
+) -> list[PackRow]:
+    """Return the packs of a layout: problems on top, then what could be made, then what is made.
+
+    Parameters
+    ----------
+    by_name : sets are told by names, and not by materials first; patterns : how names tell the maps
+    drafts : begun by hand or changed, and not made yet
+    """
+    found, job = session.workshop.found, session.job
+    offered = by_names(found, layout, patterns) if by_name else by_materials(found, layout, patterns)
+    made = [row for row in job.makers if isinstance(row, Pack) and row.layout == layout.id]
+    used = {path for pack in made for path in pack.inputs}
+    taken = {pack.name for pack in made}
+    rows = [row for row in drafts if row.pack.name not in taken]
+    taken |= {row.pack.name for row in rows}
+    for row in offered:
+        named = job.named(row.pack)
+        assert isinstance(named, Pack)
+        if named.name not in taken and not set(named.inputs) & used:
+            rows.append(PackRow(named, False, row.problems))
+    refused = {row.path: row.error for row in session.inventory.unmade} if session.inventory is not None else {}
+    for pack in made:
+        said = [words for mine in lane_warnings(pack, layout, facts).values() for words in mine]
+        rows.append(PackRow(pack, True, tuple([refused[pack.name], *said] if pack.name in refused else said)))
+    return sorted(rows, key=lambda row: (not row.problems, row.made))
+
+
+def packs_save(session: Session, rows: Sequence[PackRow]) -> list[int | None]:
+    """Return what each row saves of the watched target's memory: its sources as they ship less the pack."""
+    alone = msgspec.structs.replace(session.job, makers=())
+    before = session.plan_of(alone)
+    job = alone
+    for row in rows:
+        job = (
+            msgspec.structs.replace(job, makers=(*job.makers, row.pack))
+            if row.made
+            else with_begun(job, row.pack, [before])
+        )
+    after = session.plan_of(job)
+    return [saved(before, after, row.pack.name, "memory") for row in rows]
+
+
+def pack_totals(session: Session, row: PackRow) -> list[str]:
+    """Return what a pack saves on each target, and what it is assigned to, in lines."""
+    lines, pack = [], row.pack
+    others = tuple(maker for maker in session.job.makers if maker.name != pack.name)
+    without = msgspec.structs.replace(session.job, makers=others)
+    for target in session.targets:
+        before = session.plan_of(without, target)
+        after = session.plan_of(session.job if row.made else with_begun(without, pack, [before]), target)
+        parts = []
+        for line in ("memory", "package"):
+            change = saved(before, after, pack.name, line)
+            if change is not None:
+                # What is not made yet packs as a guess.
+                about = "~" if line == "package" and not row.made else ""
+                parts.append(f"{about}{'−' if change >= 0 else '+'}{bytes_text(abs(change))} {line}")
+        lines.append(f"{target.name}: {', '.join(parts) or 'not made'}")
+    if pack.wears:
+        more = f" and {len(pack.wears) - 3} more" if len(pack.wears) > 3 else ""
+        lines.append(f"Assigned to {', '.join(name.replace(MATERIAL_MARK, ' > ') for name in pack.wears[:3])}{more}")
+    return lines

@@ -39,6 +39,7 @@ from oaktrim.desk.look.style import apply_style
 from oaktrim.desk.look.tokens import use_theme
 from oaktrim.desk.session import Session
 from oaktrim.desk.shell.cutlist import CutList
+from oaktrim.desk.shell.help import help_text
 from oaktrim.desk.shell.recent import recent_paths, remember
 from oaktrim.desk.shell.rules import RulesBand
 from oaktrim.desk.shell.welcome import Welcome
@@ -378,17 +379,9 @@ class Window(QMainWindow):
 
     def show_help(self) -> None:
         """List every action with its shortcut."""
-        rows = [
-            f"{action.shortcut().toString(QKeySequence.SequenceFormat.NativeText):16}  {name}"
-            for name, action in self.actions_by_name.items()
-            if not action.shortcut().isEmpty()
-        ]
-        rows.append("\nIn a picture: wheel zooms, drag pans, 0 fits, 1 shows pixels, Shift+arrows move the split.")
-        rows.append(
-            "In the ledger: Ctrl+C copies rows as tab-separated text; Ctrl+V pastes a column of values; heads sort."
+        box = QMessageBox(
+            QMessageBox.Icon.NoIcon, "Shortcuts", help_text(self.actions_by_name), QMessageBox.StandardButton.Ok, self
         )
-        rows.append("In planks: arrows walk, Enter zooms in, Backspace out; a board chooses what lies under it.")
-        box = QMessageBox(QMessageBox.Icon.NoIcon, "Shortcuts", "\n".join(rows), QMessageBox.StandardButton.Ok, self)
         box.setStyleSheet("QLabel { font-family: monospace; }")
         box.open()
 

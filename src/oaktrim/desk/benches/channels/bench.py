@@ -8,6 +8,7 @@ from functools import partial
 from PySide6.QtWidgets import QButtonGroup, QHBoxLayout, QLabel, QPushButton, QStackedWidget, QVBoxLayout, QWidget
 
 from oaktrim.desk.benches.channels.glyphpage import GlyphPage
+from oaktrim.desk.benches.channels.namesdialog import NamesDialog
 from oaktrim.desk.benches.channels.packpage import PackPage
 from oaktrim.desk.benches.channels.patchpage import PatchPage
 from oaktrim.desk.session import Session
@@ -42,6 +43,7 @@ class ChannelsBench(QWidget):
         self.pages: dict[Page, QPushButton] = {}
         self._stack = QStackedWidget()
         self._about = QLabel(objectName="soft")
+        self.names = QPushButton("File names…")
         self._build()
 
     @property
@@ -69,9 +71,22 @@ class ChannelsBench(QWidget):
             top.addWidget(key)
             self.pages[page] = key
             self._stack.addWidget(shown)
+        self.names.setToolTip("How the names of what is made are put together")
+        self.names.clicked.connect(self._edit_names)
+        top.addSpacing(8)
+        top.addWidget(self.names)
         column.addLayout(top)
         column.addWidget(self._stack, 1)
         self._about.setText(_ABOUT[Page.PACKS])
+
+    def _edit_names(self) -> None:
+        """Let the patterns be edited that names of outputs follow; what is made already is renamed."""
+        session = self._session
+        if session.history is None:
+            return
+        patterns = NamesDialog(session.job.names, self).ask()
+        if patterns is not None:
+            session.edit(session.history.job.with_names(patterns), "names of what is made")
 
     def show_page(self, page: Page, _: bool = True) -> None:
         """Show packs, patches or glyph sheets."""

@@ -8,29 +8,26 @@ import msgspec
 from PySide6.QtWidgets import (
     QCheckBox,
     QComboBox,
-    QDialog,
-    QDialogButtonBox,
     QDoubleSpinBox,
     QGridLayout,
     QLabel,
     QLineEdit,
-    QVBoxLayout,
     QWidget,
 )
 
 from oaktrim.core.makers.layouts import LAYOUTS, OUTPUT_NAMES, Layout, LayoutSlot
 from oaktrim.core.survey.roles import Family, Role
+from oaktrim.desk.widgets.asking import Asking
 
 _KNOWN = {slot.name: slot for layout in reversed(LAYOUTS) for slot in layout.slots if slot.name}
 _ROLES = tuple(role for role in Role if role.family in (Family.SURFACE, Family.MASK))
 
 
-class LayoutDialog(QDialog):
+class LayoutDialog(Asking[Layout]):
     """Asks for a layout; names that the product knows bring what they mean along."""
 
     def __init__(self, begin: Layout, parent: QWidget) -> None:
-        super().__init__(parent)
-        self.setWindowTitle("A layout of your own")
+        super().__init__("A layout of your own", parent)
         self.name = QLineEdit(placeholderText="Such as Cloth masks")
         self.name.setAccessibleName("Name of the layout")
         self.slots: list[QLineEdit] = []
@@ -39,12 +36,10 @@ class LayoutDialog(QDialog):
         self.role.addItems([role.label for role in _ROLES])
         self.role.setCurrentText(begin.role.label)
         self.everywhere = QCheckBox("keep it for every job")
-        self._wrong = QLabel(objectName="warning", wordWrap=True)
         self._begin = begin
         self._build()
 
     def _build(self) -> None:
-        column = QVBoxLayout(self)
         grid = QGridLayout()
         grid.addWidget(QLabel("Name"), 0, 0)
         grid.addWidget(self.name, 0, 1, 1, 2)
@@ -62,21 +57,9 @@ class LayoutDialog(QDialog):
             self.fills.append(fill)
         grid.addWidget(QLabel("Used as"), 6, 0)
         grid.addWidget(self.role, 6, 1, 1, 2)
-        column.addLayout(grid)
-        column.addWidget(self.everywhere)
-        column.addWidget(self._wrong)
-        keys = QDialogButtonBox(QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel)
-        keys.accepted.connect(self._check)
-        keys.rejected.connect(self.reject)
-        column.addWidget(keys)
-
-    def _check(self) -> None:
-        try:
-            self.made()
-        except (ValueError, msgspec.ValidationError) as error:
-            self._wrong.setText(f"▲ {error}")
-            return
-        self.accept()
+        self.column.addLayout(grid)
+        self.column.addWidget(self.everywhere)
+        self.finish()
 
     def made(self) -> Layout:
         """Return the layout as it stands.

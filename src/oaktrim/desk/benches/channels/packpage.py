@@ -11,6 +11,7 @@ import msgspec
 from PySide6.QtCore import QItemSelectionModel, QSignalBlocker, Qt, QTimer
 from PySide6.QtWidgets import (
     QAbstractItemView,
+    QCheckBox,
     QComboBox,
     QFrame,
     QHBoxLayout,
@@ -26,16 +27,13 @@ from PySide6.QtWidgets import (
 
 from oaktrim.core.errors import OakTrimError
 from oaktrim.core.formats.catalogue import FORMATS, Alpha
-from oaktrim.core.job.begin import saved, with_begun
+from oaktrim.core.job.begin import with_begun
 from oaktrim.core.makers.layouts import LAYOUTS, Layout, keep_layout, user_layouts
 from oaktrim.core.makers.maker import PackMaking
 from oaktrim.core.makers.pack import Lane, Pack, Unpacked, filled, pack_picture
 from oaktrim.core.makers.packproof import Damage, damages, lane_losses
 from oaktrim.core.makers.preview import SmallSources
 from oaktrim.core.makers.propose import (
-    BatchRow,
-    by_materials,
-    by_names,
     check_name_pattern,
     default_patterns,
     lane_warnings,
@@ -49,11 +47,18 @@ from oaktrim.core.plan.advice import offers
 from oaktrim.core.progress import Task
 from oaktrim.core.survey.facts import TextureFacts
 from oaktrim.core.survey.roles import Role
-from oaktrim.core.units import bytes_text
 from oaktrim.desk.benches.channels.lanerow import LaneRow
 from oaktrim.desk.benches.channels.layoutdialog import LayoutDialog
 from oaktrim.desk.benches.channels.packpane import PackPane
-from oaktrim.desk.models.packs import PackModel, PackRow, with_lane
+from oaktrim.desk.models.packs import (
+    PackModel,
+    PackRow,
+    pack_facts,
+    pack_rows,
+    pack_totals,
+    packs_save,
+    with_lane,
+)
 from oaktrim.desk.session import Session
 from oaktrim.desk.widgets.finder import Findable, Finder
 from oaktrim.desk.widgets.layers import Look, developed
@@ -75,11 +80,13 @@ class PackPage(QWidget):
         self._small: SmallSources | None = None
         self._preview: Work | None = None
         self._proof: Work | None = None
+        self._weighing: Work | None = None
+        self._totalling: Work | None = None
         self.model = PackModel()
         self.layouts = QComboBox(accessibleName="Layout of the packs")
         self.origin = QComboBox(accessibleName="How maps are told to belong together")
         self.origin.addItems(_FROM)
-        self.patterns = QPushButton("Names…", toolTip="How the names of files tell the maps")
+        self.patterns = QPushButton("Map names…", toolTip="How the names of files tell the maps")
         self.own = QPushButton("Own…", toolTip="A layout of your own, beginning with this one")
         self.count = QLabel(objectName="caption")
         self.new = QPushButton("New pack", toolTip="A pack of the selected textures, or an empty one")
@@ -87,6 +94,7 @@ class PackPage(QWidget):
         self.longest.addItems(_SIZES)
         self.bits = QComboBox(accessibleName="Bits a channel")
         self.bits.addItems(("8 bits", "16 bits"))
+        self.keeps = QCheckBox("sources ship too")
         self.make = QPushButton("Make it", objectName="primary")
         self.make_all = QPushButton("Make all")
         self.remove = QPushButton("Take it back", toolTip="Remove the pack; its sources ship again")
@@ -122,7 +130,7 @@ class PackPage(QWidget):
         line.setSpacing(6)
         self._title.setMinimumWidth(60)
         line.addWidget(self._title, 1)
-        for widget in (QLabel("size", objectName="soft"), self.longest, self.bits, self.remove, self.make):
+        for widget in (QLabel("size", objectName="soft"), self.longest, self.bits, self.keeps, self.remove, self.make):
             line.addWidget(widget)
         left.addLayout(line)
         lanes = QWidget()
@@ -152,6 +160,7 @@ class PackPage(QWidget):
         self.new.clicked.connect(self.add_new)
         self.longest.activated.connect(self._resize)
         self.bits.activated.connect(self._deepen)
+        self.keeps.clicked.connect(self._keep)
         self.make.clicked.connect(self._make_chosen)
         self.make_all.clicked.connect(self._make_every)
         self.remove.clicked.connect(self._take_back)
@@ -237,45 +246,23 @@ class PackPage(QWidget):
     def _collect(self) -> None:
         """Put together the rows: what could be made with problems on top, then what could, then what is made."""
         session, layout = self._session, self.layout_used
-        found, job = session.workshop.found, session.job
         before = {row.pack.name for row in (self.model.rows[place] for place in self.chosen)}
-        facts = {texture.path: texture for texture in found.textures}
-        assert session.inventory is not None
-        facts |= {path: t for t in session.inventory.textures if (path := t.path) in session.inventory.made}
-        self.patterns.setEnabled(True)
-        look = by_materials if self.origin.currentIndex() == 0 else by_names
-        offered: list[BatchRow] = look(found, layout, self.name_patterns())
-        made = [row for row in job.makers if isinstance(row, Pack) and row.layout == layout.id]
-        taken = {pack.name for pack in made} | {path for pack in made for path in pack.inputs}
-        rows = []
-        for row in offered:
-            named = job.named(row.pack)
-            assert isinstance(named, Pack)
-            if named.name not in taken and not set(named.inputs) & taken:
-                rows.append(PackRow(named, False, row.problems))
-        offered_names = {row.pack.name for row in rows}
-        drafts = [row for row in self._drafts.get(layout.id, []) if row.pack.name not in taken | offered_names]
-        self._drafts[layout.id] = drafts
-        refused = {row.path: row.error for row in session.inventory.unmade}
-        standing = []
-        for pack in made:
-            said = [words for mine in lane_warnings(pack, layout, facts).values() for words in mine]
-            said = [refused[pack.name], *said] if pack.name in refused else said
-            standing.append(PackRow(pack, True, tuple(said)))
-        rows = [*drafts, *rows, *standing]
-        rows.sort(key=lambda row: (not row.problems, row.made))
+        facts = pack_facts(session)
+        drafts = self._drafts.get(layout.id, [])
+        by_name = self.origin.currentIndex() == 1
+        rows = pack_rows(session, layout, by_name, self.name_patterns(), facts, drafts)
+        self._drafts[layout.id] = [row for row in drafts if row in rows]
         self.model.show_rows(rows, layout, facts, session.watched.name)
         self._size_columns()
         places = [place for place, row in enumerate(rows) if row.pack.name in before] or [0]
         if rows:
             self._select(places)
         problems = sum(bool(row.problems) for row in rows)
-        sets = len(rows) - len(standing)
-        self.count.setText(f"{sets} to make, {len(standing)} made" + (f", ▲ {problems} amiss" if problems else ""))
+        made = sum(row.made for row in rows)
+        self.count.setText(f"{len(rows) - made} to make, {made} made" + (f", ▲ {problems} amiss" if problems else ""))
         self.count.setToolTip("Those with problems stand on top")
-        ready = sum(not row.made for row in rows)
-        self.make_all.setText(f"Make all {ready}")
-        self.make_all.setEnabled(ready > 0)
+        self.make_all.setText(f"Make all {len(rows) - made}")
+        self.make_all.setEnabled(made < len(rows))
 
     def _size_columns(self) -> None:
         head, count = self.table.horizontalHeader(), self.model.columnCount()
@@ -294,23 +281,20 @@ class PackPage(QWidget):
             model.select(self.model.index(place, 0), flags)
 
     def _weigh(self) -> None:
-        """Say what each row saves on the watched target: its sources as they ship less the pack as its sources ship."""
-        session = self._session
-        before = session.plan_of(msgspec.structs.replace(session.job, makers=()))
-        for row in self.model.rows:
-            if len(self.model.rows) > 400:
-                break
-            job = msgspec.structs.replace(session.job, makers=())
-            job = with_begun(job, row.pack, [before])
-            job = msgspec.structs.replace(
-                session.job, makers=(row.pack,), cuts=session.job.cuts if row.made else job.cuts
-            )
-            after = session.plan_of(job)
-            row.saves = saved(before, after, row.pack.name, "memory")
-        if self.model.rows:
-            self.model.dataChanged.emit(
-                self.model.index(0, 0), self.model.index(len(self.model.rows) - 1, self.model.columnCount() - 1)
-            )
+        """Say what each row saves on the watched target, worked out beside the window."""
+        session, rows = self._session, list(self.model.rows)
+        if self._weighing is not None and self._weighing.running:
+            self._weighing.cancel()
+
+        def weighed(saves: list[int | None]) -> None:
+            for row, bytes_saved in zip(rows, saves, strict=True):
+                row.saves = bytes_saved
+            if rows and rows == self.model.rows:
+                last = self.model.index(len(rows) - 1, self.model.columnCount() - 1)
+                self.model.dataChanged.emit(self.model.index(0, 0), last)
+
+        task = as_task(lambda: packs_save(session, rows), "weighing packs")
+        self._weighing = start(task, self, weighed, session.failed.emit)
 
     # The pack that is shown
 
@@ -318,7 +302,7 @@ class PackPage(QWidget):
         row, layout = self.row, self.layout_used
         self._lanes.setVisible(row is not None)
         self._empty.setVisible(row is None)
-        for widget in (self.longest, self.bits, self.make, self.remove):
+        for widget in (self.longest, self.bits, self.keeps, self.make, self.remove):
             widget.setEnabled(row is not None)
         if row is None:
             self._title.setText("")
@@ -347,6 +331,7 @@ class PackPage(QWidget):
         with QSignalBlocker(self.longest):
             self.longest.setCurrentText(str(pack.size) if pack.size else _SIZES[0])
         self.bits.setCurrentIndex(0 if pack.bits == 8 else 1)
+        self.keeps.setChecked(pack.keeps)
         ready = [place for place in self.chosen if not self.model.rows[place].made]
         self.make.setText(f"Make {len(ready)}" if len(ready) > 1 else "Make it")
         self.make.setEnabled(bool(ready))
@@ -377,25 +362,19 @@ class PackPage(QWidget):
         return found.roles[row].role if row is not None else Role.UNKNOWN
 
     def _show_savings(self, row: PackRow) -> None:
-        session, pack = self._session, row.pack
-        lines = []
-        others = msgspec.structs.replace(
-            session.job, makers=tuple(maker for maker in session.job.makers if maker.name != pack.name)
-        )
-        for target in session.targets:
-            before = session.plan_of(others, target)
-            job = session.job if row.made else with_begun(others, pack, [before])
-            after = session.plan_of(job, target)
-            parts = []
-            for line, words in (("memory", "memory"), ("package", "package")):
-                change = saved(before, after, pack.name, line)
-                if change is not None:
-                    about = "~" if line == "package" and not row.made else ""
-                    parts.append(f"{about}{'−' if change >= 0 else '+'}{bytes_text(abs(change))} {words}")
-            lines.append(f"{target.name}: {', '.join(parts) or 'not made'}")
-        count = len(pack.inputs)
+        count, session = len(row.pack.inputs), self._session
         words = {1: "One texture", 2: "Two textures", 3: "Three textures", 4: "Four textures"}
-        self.pane.show_totals(f"{words.get(count, f'{count} textures')} → one", lines)
+        heading = f"{words.get(count, f'{count} textures')} → one"
+        if self._totalling is not None and self._totalling.running:
+            self._totalling.cancel()
+
+        def totalled(lines: list[str]) -> None:
+            if self.row is row:
+                self.pane.show_totals(heading, lines)
+
+        self._totalling = start(
+            as_task(lambda: pack_totals(session, row), "weighing the pack"), self, totalled, session.failed.emit
+        )
 
     def _draw(self) -> None:
         """Draw the lanes and the pack small, beside the window."""
@@ -488,6 +467,11 @@ class PackPage(QWidget):
 
     def _deepen(self, place: int) -> None:
         self._change(lambda pack: msgspec.structs.replace(pack, bits=(8, 16)[place]), f"pack of {(8, 16)[place]} bits")
+
+    def _keep(self, on: bool) -> None:
+        self._change(
+            lambda pack: msgspec.structs.replace(pack, keeps=on), "sources ship too" if on else "sources left out"
+        )
 
     def _choose_source(self, place: int, beside: bool) -> None:
         """Let a source be found by its name."""
@@ -589,8 +573,9 @@ class PackPage(QWidget):
 
     def _edit_layout(self) -> None:
         dialog = LayoutDialog(self.layout_used, self)
-        if dialog.exec() == LayoutDialog.DialogCode.Accepted:
-            self.take_layout(dialog.made(), dialog.everywhere.isChecked())
+        layout = dialog.ask()
+        if layout is not None:
+            self.take_layout(layout, dialog.everywhere.isChecked())
 
     def take_layout(self, layout: Layout, everywhere: bool) -> None:
         """Use a layout of the user's: kept in the job, and for every job where that is wanted."""

@@ -2,14 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from functools import partial
-
 import msgspec
 import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import QSignalBlocker, Qt, QTimer
-from PySide6.QtGui import QGuiApplication
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QCheckBox,
@@ -30,10 +26,9 @@ from PySide6.QtWidgets import (
 
 from oaktrim.core.errors import OakTrimError
 from oaktrim.core.formats.catalogue import FORMATS, ORDER, TextureFormat
-from oaktrim.core.job.begin import saved, with_begun
+from oaktrim.core.job.begin import with_begun
 from oaktrim.core.makers.packproof import through_format
 from oaktrim.core.makers.patch import (
-    SPECK,
     TOLERANCE,
     Patch,
     PutBack,
@@ -42,19 +37,17 @@ from oaktrim.core.makers.patch import (
     around,
     background_of,
     cut_out,
-    islands,
-    placement,
     prove_patch,
     snapped,
-    tells_alpha,
-    used_mask,
 )
 from oaktrim.core.makers.worn import wearer_of, worn_pictures
-from oaktrim.core.pixels.image import Image, to_rgba
+from oaktrim.core.pixels.image import to_rgba
 from oaktrim.core.progress import Progress, Task
 from oaktrim.core.survey.making import Sources
 from oaktrim.core.units import bytes_text, size_text
 from oaktrim.desk.benches.channels.lanerow import Thumb
+from oaktrim.desk.benches.channels.placetable import PlaceTable
+from oaktrim.desk.models.patches import Looked, PatchRow, look_at, patch_rows, patch_saves
 from oaktrim.desk.session import Session
 from oaktrim.desk.widgets.layers import Look, developed
 from oaktrim.desk.widgets.patchview import PatchView
@@ -62,43 +55,7 @@ from oaktrim.desk.work.tasks import Work, start
 
 _HEADS = ("Overlay", "In use", "Patch", "Of", "Saves", "")
 _SNAPS = (("power of two", Snap.POWER_OF_TWO), ("block multiple", Snap.BLOCKS), ("smallest", Snap.NONE))
-_MOST_USED = 0.75
 _SHOWN_SIDE = 1024
-
-
-@dataclass(frozen=True, eq=False)
-class Looked:
-    """An overlay as looked at.
-
-    Parameters
-    ----------
-    background : its empty colour; none where alpha tells
-    used : rectangles around what is used, the largest first
-    """
-
-    path: str
-    image: Image
-    background: tuple[float, ...]
-    mask: NDArray[np.bool_]
-    used: tuple[Rect, ...]
-
-
-@dataclass
-class PatchRow:
-    """One overlay with its patch: made, or as it would be."""
-
-    path: str
-    share: float
-    patch: Patch
-    made: bool
-
-
-def look_at(path: str, sources: Sources, background: tuple[float, ...] | None, tolerance: int, gap: int) -> Looked:
-    """Return what is used of an overlay; a background of None is found."""
-    image = sources.picture(path)
-    found = background if background is not None else () if tells_alpha(image) else background_of(image)
-    mask = used_mask(image, found, tolerance, SPECK)
-    return Looked(path, image, found, mask, tuple(islands(mask, gap)))
 
 
 class PatchPage(QWidget):
@@ -136,7 +93,7 @@ class PatchPage(QWidget):
         self._bytes = QLabel(objectName="heading", wordWrap=True)
         self._proof = QLabel(objectName="caption", wordWrap=True)
         self.worn = (Thumb(132), Thumb(132))
-        self._places = QGridLayout()
+        self._places = PlaceTable()
         self._build()
         self._wait = QTimer(self, singleShot=True, interval=250)
         self._wait.timeout.connect(self._prove)
@@ -208,9 +165,7 @@ class PatchPage(QWidget):
         self._worn.setLayout(worn)
         column.addWidget(self._worn)
         column.addWidget(QLabel("Where it lies", objectName="heading"))
-        self._places.setHorizontalSpacing(4)
-        self._places.setVerticalSpacing(3)
-        column.addLayout(self._places)
+        column.addWidget(self._places)
         column.addStretch(1)
         scroll = QScrollArea(widgetResizable=True, frameShape=QFrame.Shape.NoFrame)
         scroll.setWidget(side)
@@ -283,37 +238,8 @@ class PatchPage(QWidget):
         self._show()
 
     def _collect(self) -> None:
-        found, job = self._session.workshop.found, self._session.job
-        made = [maker for maker in job.makers if isinstance(maker, Patch)]
-        rows = [PatchRow(patch.source, self._share(patch.source), patch, True) for patch in made]
-        sources = {patch.source for patch in made}
-        paths = [t.path for t in found.textures if self._is_empty(t.path) and t.path not in sources]
-        asked = [path for path in self._extra if path in found.row_of and path not in (*paths, *sources)]
-        for path in (*paths, *asked):
-            texture = found.textures[found.row_of[path]]
-            x, y, width, height = texture.used if texture.used[2] else (0, 0, texture.width, texture.height)
-            rect = snapped(Rect(x, y, width, height), (texture.width, texture.height), self._snap, self.gutter.value())
-            if path in paths and rect.width * rect.height >= _MOST_USED * texture.width * texture.height:
-                continue
-            patch = job.named(Patch("", path, rect))
-            assert isinstance(patch, Patch)
-            rows.append(PatchRow(path, self._share(path), patch, False))
-        self._rows = sorted(rows, key=lambda row: (row.made, row.share))
-
-    def _is_empty(self, path: str) -> bool:
-        found = self._session.workshop.found
-        texture = found.textures[found.row_of[path]]
-        clear = texture.channels in (2, 4) and "A" in texture.live
-        overlay = found.roles[found.row_of[path]].role.value in ("overlay", "mask")
-        return bool(texture.pixels) and (clear or overlay) and texture.used[2] > 0 and self._share(path) < _MOST_USED
-
-    def _share(self, path: str) -> float:
-        """Return how much of an overlay the rectangle around what is used takes."""
-        found = self._session.workshop.found
-        if path not in found.row_of:
-            return 1.0
-        texture = found.textures[found.row_of[path]]
-        return texture.used[2] * texture.used[3] / (texture.width * texture.height)
+        session = self._session
+        self._rows = patch_rows(session.workshop.found, session.job, self._extra, self._snap, self.gutter.value())
 
     @property
     def _snap(self) -> Snap:
@@ -335,7 +261,7 @@ class PatchPage(QWidget):
         found = self._session.workshop.found
         texture = found.textures[found.row_of[row.path]] if row.path in found.row_of else None
         whole = size_text(texture.width, texture.height) if texture else "gone"
-        change = self._saves(row)
+        change = patch_saves(self._session, row)
         unmade = self._session.inventory.unmade if self._session.inventory is not None else ()
         fault = next((u.error for u in unmade if u.path == row.patch.name), "")
         cells = (
@@ -352,15 +278,6 @@ class PatchPage(QWidget):
             item.setTextAlignment(side | Qt.AlignmentFlag.AlignVCenter)
             item.setToolTip(row.path if column == 0 else text)
             self.table.setItem(place, column, item)
-
-    def _saves(self, row: PatchRow) -> int | None:
-        session = self._session
-        without = msgspec.structs.replace(
-            session.job, makers=tuple(m for m in session.job.makers if m.name != row.patch.name)
-        )
-        before = session.plan_of(without)
-        after = session.plan_of(session.job if row.made else with_begun(without, row.patch, [before]))
-        return saved(before, after, row.patch.name, "memory")
 
     # The overlay that is shown
 
@@ -457,36 +374,8 @@ class PatchPage(QWidget):
             f"{int(looked.mask.sum()):,} pixels are used, told {how}{several}." if looked.used else "Nothing is used."
         )
         self.split.setEnabled(len(looked.used) > 1 and not row.made)
-        self._show_places(rect, looked.image.size)
+        self._places.show_place(rect, looked.image.size)
         self._wait.start()
-
-    def _show_places(self, rect: Rect, size: tuple[int, int]) -> None:
-        while (item := self._places.takeAt(0)) is not None:
-            if item.widget() is not None:
-                item.widget().deleteLater()
-        found = placement(rect, size)
-        line = 0
-        for corner, words in (("from_top_left", "from top left"), ("from_bottom_left", "from bottom left")):
-            part = found[corner]
-            texts = (
-                (f"pixels, {words}", " ".join(str(part["pixels"][k]) for k in ("x", "y", "width", "height"))),
-                (
-                    f"normalised, {words}",
-                    " ".join(f"{part['normalised'][k]:.6g}" for k in ("x", "y", "width", "height")),
-                ),
-                (f"UV scale, {words}", " ".join(f"{v:.6g}" for v in part["uv"]["to_patch_scale"])),
-                (f"UV offset, {words}", " ".join(f"{v:.6g}" for v in part["uv"]["to_patch_offset"])),
-            )
-            for name, text in texts:
-                label = QLabel(f"{name}\n{text}", objectName="caption")
-                label.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
-                label.setToolTip("x y width height" if "UV" not in name else "brings UVs of the overlay to the patch")
-                copy = QPushButton("copy", objectName="chip")
-                copy.setAccessibleName(f"Copy {name}")
-                copy.clicked.connect(partial(QGuiApplication.clipboard().setText, text))
-                self._places.addWidget(label, line, 0)
-                self._places.addWidget(copy, line, 1, Qt.AlignmentFlag.AlignRight)
-                line += 1
 
     def _prove(self) -> None:
         """Put the patch back, exactly and through the format that the overlay ships in."""

@@ -38,6 +38,9 @@ _LINE_NAMES = {
     "unpacked": "Unpacked",
     "streaming": "Streamed levels",
     "longest-side": "Longest side",
+    "materials": "Materials",
+    "triangles": "Triangles",
+    "draws": "Draw calls",
 }
 _RESULT_HEADS = ("", "Without cuts", "Forecast", "Shipped", "Limit", "")
 
@@ -284,9 +287,10 @@ class ShipBench(QWidget):
         self.result.setRowCount(len(shipped.standings))
         for place, standing in enumerate(shipped.standings):
             stated = getattr(plan.target.limits, standing.line) if standing.in_bytes else ""
+            unit = " px" if standing.line == "longest-side" else ""
 
-            def say(value: int, stated: str = stated) -> str:
-                return bytes_like(value, stated) if stated else f"{value} px"
+            def say(value: int, stated: str = stated, unit: str = unit) -> str:
+                return bytes_like(value, stated) if stated else f"{value:,}{unit}"
 
             gap = say(abs(standing.limit - standing.value))
             cells = (
