@@ -4,11 +4,13 @@ import json
 
 import numpy as np
 import pytest
+from fontTools.ttLib import TTFont
 from PIL import Image as PillowImage
 from PySide6.QtCore import QMimeData, QPoint, Qt, QUrl
 from PySide6.QtGui import QDropEvent, QGuiApplication
 from PySide6.QtWidgets import QPushButton
 
+from oaktrim.core.makers.glyphs import GlyphSheet
 from oaktrim.core.makers.layouts import LAYOUTS
 from oaktrim.core.makers.names import NamePatterns
 from oaktrim.core.makers.pack import Channel
@@ -16,6 +18,7 @@ from oaktrim.core.makers.patch import Rect
 from oaktrim.demo.signface import sign_font
 from oaktrim.desk.benches.channels.bench import Page
 from oaktrim.desk.benches.channels.layoutdialog import LayoutDialog
+from oaktrim.desk.benches.channels.mapnames import MapNamesDialog
 from oaktrim.desk.benches.channels.namesdialog import NamesDialog
 from tests.desk.test_round import click_row
 from tests.kit.pictures import busy, noise
@@ -61,7 +64,7 @@ def packs(qtbot, opened):
 def test_a_batch_is_made_in_one_step_and_counts_everywhere(qtbot, opened, packs):
     session = opened.session
     before, files = session.plan().total("memory"), len(session.inventory.textures)
-    assert packs.count.text() == "2 to make, 0 made, ▲ 1 amiss"
+    assert packs.count.text() == "2 to make, 0 made, ▲ 1"
     assert packs.model.rows[0].problems, "those with problems stand on top"
     qtbot.waitUntil(lambda: all(row.saves is not None for row in packs.model.rows), timeout=20000)
     promised = [row.saves for row in packs.model.rows]
@@ -146,14 +149,50 @@ def test_packs_of_the_selection_and_layouts_of_ones_own(qtbot, opened, packs):
     dialog.deleteLater()
     assert session.job.layout("gate-masks").place("wear") == 3
     assert packs.layout_used.id == "gate-masks" and not packs.model.rows
-    packs.set_patterns("rust: {name}_metal\nwear: {name}_rough")
+    asked = MapNamesDialog(session.workshop.found, packs.layout_used, packs.name_patterns(), opened)
+    asked.lines["rust"].setText("{name}_metal")
+    assert asked.total.text().startswith("0 sets")
+    asked.lines["wear"].setText("{name}_rough {name}_gloss")
+    assert asked.total.text() == "1 sets of at least two maps, 1 single maps", "counted while it is typed"
+    packs.set_patterns(asked.made())
+    asked.lines["wear"].setText("rough")
+    asked.check()
+    assert "needs {name} once" in asked.wrong.text()
+    asked.deleteLater()
     assert rows_of(packs) == ["gate"]
     assert session.job.map_names["gate-masks"]["rust"] == "{name}_metal"
+
+
+def test_a_pack_is_split_again_outside_the_tree(qtbot, opened, packs, art, tmp_path):
+    session = opened.session
+    qtbot.mouseClick(packs.make_all, Qt.MouseButton.LeftButton)
+    session.select((session.inventory.row_of["set/gate_orm"],))
     said = []
     session.failed.disconnect(opened.show_error)
     session.failed.connect(said.append)
-    packs.set_patterns("nobody: {name}_x")
-    assert "has no slot 'nobody'" in str(said[0])
+    packs.unpack_to(art / "parts")
+    qtbot.waitUntil(lambda: bool(said), timeout=10000)
+    assert "inside the source tree" in str(said[0]) and not (art / "parts").exists()
+    packs.unpack_to(tmp_path / "parts")
+    path = tmp_path / "parts" / "gate_orm_metalness.png"
+    qtbot.waitUntil(lambda: "3 pictures" in packs.count.text(), timeout=20000)
+    metal = np.asarray(PillowImage.open(art / "set/gate_metal.png"))
+    np.testing.assert_array_equal(np.asarray(PillowImage.open(path)), metal)
+
+
+def test_a_font_that_changes_is_drawn_anew(qtbot, opened, art):
+    session = opened.session
+    sheet = GlyphSheet("ui/signs", "signs.ttf", 32, "AB")
+    session.edit(session.history.job.with_maker(sheet), "a sheet")
+    qtbot.waitUntil(lambda: "ui/signs" in session.inventory.row_of, timeout=20000)
+    before = session.inventory.textures[session.inventory.row_of["ui/signs"]].content
+    font = TTFont(art / "signs.ttf")
+    font["hmtx"]["A"] = (900, 75)
+    font.save(art / "signs.ttf")
+    with qtbot.waitSignal(session.disk_changed, timeout=20000) as told:
+        session.look_at_disk()
+    assert told.args[0].startswith("1 made anew")
+    assert session.inventory.textures[session.inventory.row_of["ui/signs"]].content != before
 
 
 def test_a_patch_is_found_moved_by_hand_and_made(qtbot, opened):

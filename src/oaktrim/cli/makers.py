@@ -12,7 +12,7 @@ import msgspec
 from oaktrim.cli.console import console, run, table
 from oaktrim.core.codecs.effort import EncodeOptions
 from oaktrim.core.codecs.texture import encode_texture
-from oaktrim.core.errors import FileError, OakTrimError, Unsupported, shown
+from oaktrim.core.errors import FileError, Unsupported, shown
 from oaktrim.core.files.atomic import read_bytes, write_atomic
 from oaktrim.core.files.pictures import MAX_PIXELS, SUFFIXES, pack_texture, read_picture, write_png
 from oaktrim.core.formats.catalogue import FORMATS
@@ -20,7 +20,7 @@ from oaktrim.core.makers.blocks import block_named, drawable
 from oaktrim.core.makers.fonts import open_font
 from oaktrim.core.makers.glyphs import GlyphSheet, make_sheet, metrics_json, shading
 from oaktrim.core.makers.layouts import LAYOUTS, OUTPUT_NAMES, Layout, layout_named, user_layouts
-from oaktrim.core.makers.pack import Channel, Feed, Lane, Pack, filled, pack_picture, unpacked
+from oaktrim.core.makers.pack import Channel, Feed, Lane, Pack, filled, pack_picture
 from oaktrim.core.makers.patch import (
     TOLERANCE,
     Patch,
@@ -36,6 +36,7 @@ from oaktrim.core.makers.patch import (
     used_mask,
 )
 from oaktrim.core.makers.propose import by_names, default_patterns
+from oaktrim.core.makers.unpack import unpack_into
 from oaktrim.core.pixels.image import Image
 from oaktrim.core.pixels.levels import make_levels
 from oaktrim.core.progress import Progress, Task, finish, spread
@@ -229,15 +230,9 @@ def _batch(folder: Path, layout: Layout, patterns: Sequence[str], size: int, bit
 def unpack(file: Path, layout_id: str, out: Path) -> None:
     """Split a packed FILE into grey PNG files, one for each channel that a layout names."""
     layout = layout_named(layout_id, _layouts())
-    try:
-        parts = unpacked(read_picture(file), layout)
-    except FileError:
-        raise
-    except OakTrimError as error:
-        raise FileError(file, str(error)) from error
-    for name, image in parts.items():
-        target = out / f"{file.stem}_{name}.png"
-        _write(image, target, (file,))
+    sources = Sources(file.absolute().parent / ".nowhere", {}, MAX_PIXELS)
+    for target in run(unpack_into([str(file.absolute())], layout, sources, out)):
+        image = read_picture(target)
         click.echo(f"{shown(target)}: {image.width}x{image.height}, {image.bit_depth} bits")
 
 

@@ -11,7 +11,8 @@ from PySide6.QtCore import QObject, QTimer, Signal
 from oaktrim.core.errors import FileError, OakTrimError
 from oaktrim.core.job.document import SUFFIX, Job, load_job, new_job, root_of, save_job, targets_of
 from oaktrim.core.job.history import History
-from oaktrim.core.makers.build import Orders, Tree, survey_tree
+from oaktrim.core.job.planner import Planner
+from oaktrim.core.makers.build import Orders, Tree, made_anew, survey_tree
 from oaktrim.core.plan.cuts import Change, Cut
 from oaktrim.core.plan.packing import PackedShares
 from oaktrim.core.plan.query import Assets
@@ -168,7 +169,7 @@ class Session(QObject):
         def done(tree: Tree) -> None:
             self._looking = None
             if self.workshop.found is before:
-                told = difference(before, tree.found)
+                told = difference(before, tree.found) or made_anew(self.inventory, tree.inventory)
                 if told:
                     was = self.plan().total("memory")
                     self._take_again(tree)
@@ -412,12 +413,12 @@ class Session(QObject):
 
     def plan_of(self, job: Job, target: Target | None = None) -> Plan:
         """Return what another job would ship on a target, the watched one by default."""
+        return self.planner().plan_of(job, target or self.watched)
+
+    def planner(self) -> Planner:
+        """Return what tells, on any thread, what other jobs would ship."""
         assert self.inventory is not None
-        inventory, shares = self.inventory, self._shares
-        if (job.makers, job.layouts) != (self.job.makers, self.job.layouts):
-            inventory = self.workshop.inventory(job.orders)
-            shares = self.shares.moved(inventory)
-        return resolve(inventory, target or self.watched, job.cuts, shares, job.role_rules)
+        return Planner(self.job, self.workshop.found, self.workshop.known, self.inventory, self.shares)
 
     def findings(self) -> list[Finding]:
         """Return the findings on the watched target; those that the job keeps quiet are left out."""

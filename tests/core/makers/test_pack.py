@@ -26,6 +26,7 @@ from oaktrim.core.makers.pack import (
     channel_of,
     lane_picture,
     pack_picture,
+    share_outside,
     unpacked,
 )
 from oaktrim.core.makers.packproof import damages, lane_losses
@@ -119,6 +120,25 @@ def test_depths_fills_and_sizes():
     assert chosen.size == (8, 4)
     four = layout_named("masks-four")
     assert pack_picture(Pack("p", four.id, lanes(Feed("small"))), four, Given(small=small)).channels[-1] == "A"
+
+
+def test_slots_say_how_they_are_written_and_what_they_expect():
+    glow = LayoutSlot("glow", fill=0.0, low=0.1, high=0.6, transfer=Transfer.SRGB)
+    layout = Layout("glows", "Glows", "glows", (glow, LayoutSlot("plain"), LayoutSlot(), LayoutSlot()))
+    ramp = grey(np.arange(256).reshape(16, 16))
+    both = Pack("p", "glows", lanes(Feed("a"), Feed("a")))
+    out = pack_picture(both, layout, Given(a=ramp))
+    np.testing.assert_array_equal(out.pixels[..., 1], ramp.pixels[..., 0])
+    value = np.arange(256) / 255
+    codes = np.where(value <= 0.0031308, value * 12.92, 1.055 * value ** (1 / 2.4) - 0.055)  # IEC 61966-2-1
+    np.testing.assert_array_equal(out.pixels[..., 0].ravel(), np.floor(codes * 255 + 0.5))
+    # What is stored as sRGB and brought to linear values comes out of an sRGB slot as it was.
+    back = pack_picture(Pack("p", "glows", lanes(Feed("a", decode=True))), layout, Given(a=ramp))
+    np.testing.assert_array_equal(back.pixels[..., 0], ramp.pixels[..., 0])
+    assert share_outside(out, 0, glow) == pytest.approx(np.mean((value < 0.098) | (value > 0.602)), abs=0.01)
+    assert share_outside(out, 1, layout.slots[1]) == 0
+    with pytest.raises(ValueError, match="from low to high"):
+        LayoutSlot("x", low=0.5, high=0.5)
 
 
 def test_a_pack_proves_itself_and_says_what_bleeds():

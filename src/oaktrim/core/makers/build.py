@@ -270,6 +270,17 @@ def survey_tree(
     return Tree(found, with_makers(found, orders, learned), learned)
 
 
+def made_anew(before: Inventory | None, after: Inventory) -> str:
+    """Return what is made of other inputs than before, in words, as of a font that no survey lists; empty where nothing is."""
+    if before is None:
+        return ""
+    contents = [
+        {path: i.textures[i.row_of[path]].content for path in i.made if path in i.row_of} for i in (before, after)
+    ]
+    count = sum(contents[0].get(path) != content for path, content in contents[1].items())
+    return f"{count} made anew" if count else ""
+
+
 def unknown(inventory: Inventory, orders: Orders) -> Sequence[str]:
     """Return the names of makers whose textures stand with what their settings tell, or do not stand yet."""
     refused = {row.path for row in inventory.unmade}

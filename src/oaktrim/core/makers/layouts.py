@@ -51,6 +51,8 @@ class LayoutSlot(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         for value in (self.fill, self.low, self.high):
             if not 0 <= value <= 1:
                 raise ValueError(f"fill, low and high are 0 to 1, not {value}")
+        if self.low >= self.high:
+            raise ValueError(f"values are expected from low to high, not from {self.low:g} to {self.high:g}")
 
 
 class Layout(msgspec.Struct, frozen=True, forbid_unknown_fields=True):

@@ -15,7 +15,7 @@ from oaktrim.core.errors import OakTrimError
 from oaktrim.core.makers.layouts import Layout, LayoutSlot
 from oaktrim.core.pixels.image import Image, Pixels, Transfer, held, to_depth
 from oaktrim.core.pixels.resample import Resampling, resample
-from oaktrim.core.pixels.transfer import srgb_to_linear
+from oaktrim.core.pixels.transfer import linear_to_srgb, srgb_to_linear
 from oaktrim.core.survey.making import Sources
 
 Plane = NDArray[np.float32]
@@ -178,12 +178,12 @@ def pack_picture(pack: Pack, layout: Layout, sources: Sources) -> Image:
     width, height = pack_size(pack, sizes)
     out = np.empty((height, width, layout.count), dtype)
     for place, (lane, planes) in enumerate(zip(pack.lanes, fed, strict=False)):
-        out[..., place] = _combined(lane, [_sized(plane, width, height) for plane in planes], dtype)
+        out[..., place] = _written(lane, [_sized(plane, width, height) for plane in planes], dtype, layout.slots[place])
     return Image(held(out), ("R", "G", "B", "A")[: layout.count], Transfer.LINEAR)
 
 
-def lane_picture(lane: Lane, sources: Sources, bits: int = 8) -> Image:
-    """Return what one lane holds at the size of its largest source, as grey.
+def lane_picture(lane: Lane, sources: Sources, bits: int = 8, slot: LayoutSlot | None = None) -> Image:
+    """Return what one lane holds at the size of its largest source, as grey; with a slot, as that has it written.
 
     Raises
     ------
@@ -192,7 +192,7 @@ def lane_picture(lane: Lane, sources: Sources, bits: int = 8) -> Image:
     dtype = np.uint8 if bits == 8 else np.uint16
     planes = [_fed(feed, sources.picture(feed.source), dtype) for feed in lane.feeds]
     width, height = max(((p.shape[1], p.shape[0]) for p in planes), key=lambda s: s[0] * s[1], default=(4, 4))
-    codes = _combined(lane, [_sized(plane, width, height) for plane in planes], dtype)
+    codes = _written(lane, [_sized(plane, width, height) for plane in planes], dtype, slot)
     return Image.of(held(np.broadcast_to(codes, (height, width))), Transfer.LINEAR)
 
 
@@ -262,6 +262,13 @@ def _sized(plane: Pixels, width: int, height: int) -> Pixels:
     return resample(Image.of(plane, Transfer.LINEAR), width, height, Resampling()).pixels[..., 0]
 
 
+def _written(lane: Lane, planes: list[Pixels], dtype: type[np.generic], slot: LayoutSlot | None) -> Pixels:
+    """Return a lane's codes as its slot is read: readers bring sRGB codes to linear values again."""
+    if slot is None or slot.transfer is not Transfer.SRGB:
+        return _combined(lane, planes, dtype)
+    return to_depth(linear_to_srgb(_combined(lane, planes, np.float32)).astype(np.float32), dtype)
+
+
 def _combined(lane: Lane, planes: list[Pixels], dtype: type[np.generic]) -> Pixels:
     if not planes:
         return to_depth(np.full((1, 1), lane.fill, np.float32), dtype)
@@ -307,6 +314,14 @@ def apart(before: Image, after: Image) -> Unpacked:
     a, b = (to_depth(image.pixels[..., 0], np.float32) for image in (before, after))
     gap = np.abs(a - b)
     return Unpacked(float(np.sqrt(np.mean(gap.astype(np.float64) ** 2))) * 255, float(gap.max()) * 255)
+
+
+def share_outside(image: Image, place: int, slot: LayoutSlot) -> float:
+    """Return how much of a channel of a pack lies outside the values that its slot expects, half a step of 8 bits allowed."""
+    values = to_depth(image.pixels[..., place], np.float32)
+    if slot.transfer is Transfer.SRGB:
+        values = _light(values)
+    return float(np.mean((values < slot.low - 0.5 / 255) | (values > slot.high + 0.5 / 255)))
 
 
 def filled(slot: LayoutSlot) -> Lane:

@@ -51,7 +51,7 @@ def lane_losses(pack: Pack, layout: Layout, image: Image, sources: Sources) -> T
     named = [place for place, slot in enumerate(layout.slots) if slot.name and pack.lanes[place].feeds]
     for done, place in enumerate(named):
         yield Progress(done, len(named), f"taking {pack.name} apart")
-        before = lane_picture(pack.lanes[place], sources, pack.bits)
+        before = lane_picture(pack.lanes[place], sources, pack.bits, layout.slots[place])
         after = Image.of(channel_of(image, Channel("RGBA"[place])), image.transfer)
         found[place] = apart(before, after)
     return found

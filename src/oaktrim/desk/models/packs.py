@@ -9,11 +9,13 @@ import msgspec
 from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, Qt
 
 from oaktrim.core.job.begin import saved, with_begun
+from oaktrim.core.job.planner import Planner
 from oaktrim.core.makers.layouts import Layout
 from oaktrim.core.makers.maker import MATERIAL_MARK
 from oaktrim.core.makers.pack import Lane, Pack, pack_size
 from oaktrim.core.makers.propose import by_materials, by_names, lane_warnings
 from oaktrim.core.survey.facts import TextureFacts
+from oaktrim.core.targets.target import Target
 from oaktrim.core.units import bytes_text, size_text
 from oaktrim.desk.session import Session
 
@@ -177,10 +179,10 @@ def pack_rows(
     return sorted(rows, key=lambda row: (not row.problems, row.made))
 
 
-def packs_save(session: Session, rows: Sequence[PackRow]) -> list[int | None]:
-    """Return what each row saves of the watched target's memory: its sources as they ship less the pack."""
-    alone = msgspec.structs.replace(session.job, makers=())
-    before = session.plan_of(alone)
+def packs_save(planner: Planner, target: Target, rows: Sequence[PackRow]) -> list[int | None]:
+    """Return what each row saves of a target's memory: its sources as they ship less the pack."""
+    alone = msgspec.structs.replace(planner.job, makers=())
+    before = planner.plan_of(alone, target)
     job = alone
     for row in rows:
         job = (
@@ -188,25 +190,26 @@ def packs_save(session: Session, rows: Sequence[PackRow]) -> list[int | None]:
             if row.made
             else with_begun(job, row.pack, [before])
         )
-    after = session.plan_of(job)
+    after = planner.plan_of(job, target)
     return [saved(before, after, row.pack.name, "memory") for row in rows]
 
 
-def pack_totals(session: Session, row: PackRow) -> list[str]:
+def pack_totals(planner: Planner, targets: Sequence[Target], row: PackRow) -> list[str]:
     """Return what a pack saves on each target, and what it is assigned to, in lines."""
     lines, pack = [], row.pack
-    others = tuple(maker for maker in session.job.makers if maker.name != pack.name)
-    without = msgspec.structs.replace(session.job, makers=others)
-    for target in session.targets:
-        before = session.plan_of(without, target)
-        after = session.plan_of(session.job if row.made else with_begun(without, pack, [before]), target)
+    others = tuple(maker for maker in planner.job.makers if maker.name != pack.name)
+    without = msgspec.structs.replace(planner.job, makers=others)
+    for target in targets:
+        before = planner.plan_of(without, target)
+        after = planner.plan_of(planner.job if row.made else with_begun(without, pack, [before]), target)
         parts = []
         for line in ("memory", "package"):
             change = saved(before, after, pack.name, line)
             if change is not None:
                 # What is not made yet packs as a guess.
                 about = "~" if line == "package" and not row.made else ""
-                parts.append(f"{about}{'−' if change >= 0 else '+'}{bytes_text(abs(change))} {line}")
+                sign = "−" if change > 0 else "+"
+                parts.append(f"{sign}{about}{bytes_text(abs(change))} {line}" if change else f"{line} as before")
         lines.append(f"{target.name}: {', '.join(parts) or 'not made'}")
     if pack.wears:
         more = f" and {len(pack.wears) - 3} more" if len(pack.wears) > 3 else ""

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 import msgspec
 import numpy as np
 from numpy.typing import NDArray
+from PySide6.QtGui import QColor
 
 from oaktrim.core.job.begin import saved, with_begun
 from oaktrim.core.job.document import Job
@@ -65,6 +66,16 @@ def look_at(path: str, sources: Sources, background: tuple[float, ...] | None, t
     found = background if background is not None else () if tells_alpha(image) else background_of(image)
     mask = used_mask(image, found, tolerance, SPECK)
     return Looked(path, image, found, mask, tuple(islands(mask, gap)))
+
+
+def codes_of(colour: QColor, image: Image) -> tuple[float, ...]:
+    """Return a colour as codes of a picture's channels, alpha full."""
+    full = 1.0 if image.is_float else float((1 << image.bit_depth) - 1)
+    red, green, blue = colour.redF() * full, colour.greenF() * full, colour.blueF() * full
+    codes = (red, green, blue) if len(image.channels) > 2 else (red,)
+    return tuple(
+        code if image.is_float else float(round(code)) for code in (*codes, *([full] if image.has_alpha else []))
+    )
 
 
 def share_used(found: Inventory, path: str) -> float:

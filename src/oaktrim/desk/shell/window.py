@@ -176,6 +176,7 @@ class Window(QMainWindow):
             ("Wall of the selection", partial(self._prove, Page.WALL), "Ctrl+J"),
             ("Fit to budget", partial(self._prove, Page.FIT), "Ctrl+B"),
             ("Pack the selection", self._pack, "Ctrl+P"),
+            ("Unpack the selection…", self._unpack, None),
             ("Patches of overlays", partial(self._show_channels, ChannelsPage.PATCHES), None),
             ("Glyph sheets", partial(self._show_channels, ChannelsPage.GLYPHS), None),
             ("Light theme", partial(self.set_theme, "light"), None),
@@ -345,6 +346,10 @@ class Window(QMainWindow):
             self.show_bench(self.benches.index(self.channels))
             self.channels.show_page(ChannelsPage.PACKS)
             self.channels.packs.add_new()
+
+    def _unpack(self) -> None:
+        self._show_channels(ChannelsPage.PACKS)
+        self.channels.packs.unpack_selection()
 
     def _use_maker(self, remedy: Remedy) -> None:
         """Open the maker that mends a finding, on what is selected."""

@@ -35,6 +35,11 @@ class Workshop(QObject):
         assert self._tree is not None
         return self._tree.found
 
+    @property
+    def known(self) -> Learned:
+        """What has been found out by making; a later one takes its place, it never changes."""
+        return self._learned
+
     def take(self, tree: Tree) -> None:
         """Take in a newer survey."""
         self.stop()

@@ -26,6 +26,7 @@ from PySide6.QtWidgets import (
 
 from oaktrim.core.makers.layouts import LayoutSlot
 from oaktrim.core.makers.pack import Channel, Combine, Feed, Lane
+from oaktrim.core.pixels.image import Transfer
 from oaktrim.desk.look.tokens import tokens
 
 _KEYS = (*((channel, channel.value) for channel in Channel), (None, "fill"))
@@ -127,10 +128,15 @@ class LaneRow(QFrame):
         self.source.clicked.connect(lambda: self.source_wanted.emit(False))
         self.add.clicked.connect(lambda: self.source_wanted.emit(True))
         self.add.setFixedWidth(28)
-        line.addWidget(self.source, 2)
-        line.addWidget(self._which, 1)
+        line.addWidget(self.source)
+        line.addWidget(self._which)
         line.addWidget(self.add)
-        line.addStretch(1)
+        line.addSpacing(6)
+        self.words.setMinimumWidth(40)
+        line.addWidget(self.words, 1)
+        right.addLayout(line)
+        line = QHBoxLayout()
+        line.setSpacing(3)
         group = QButtonGroup(self)
         for channel, name in _KEYS:
             short = {"luminance": "lum", "largest": "max", "smallest": "min"}.get(name, name)
@@ -156,9 +162,8 @@ class LaneRow(QFrame):
         self.fill.editingFinished.connect(self._fill)
         for widget in (self.invert, self.ranges, self.fill):
             line.addWidget(widget)
+        line.addStretch(1)
         right.addLayout(line)
-        self.words.setMinimumWidth(40)
-        right.addWidget(self.words)
         row.addLayout(right, 1)
         self._which.currentIndexChanged.connect(self._pick)
 
@@ -177,6 +182,8 @@ class LaneRow(QFrame):
         self._lane = lane
         more = f"\nmore: {slot.more}" if slot.more else ""
         self._role.setText((f"read as {slot.name}" if slot.name else "read by nobody") + more)
+        how = "sRGB codes" if slot.transfer is Transfer.SRGB else "linear values"
+        self._role.setToolTip(f"Read as {how}; expected from {slot.low:g} to {slot.high:g}" if slot.name else "")
         feed = self._feed
         name = feed.source.rsplit("/", 1)[-1] if feed else "nothing"
         self.source.setText(self.source.fontMetrics().elidedText(name, Qt.TextElideMode.ElideMiddle, 170) + "  ▾")
@@ -212,6 +219,16 @@ class LaneRow(QFrame):
         self.words.setToolTip("\n".join((words, *warnings)))
         for widget in (self.source, *self.keys.values(), self.invert, self.ranges, self.fill, self.add):
             widget.setEnabled(widget.isEnabled() and written if widget in self.keys.values() else written)
+
+    def show_outside(self, share: float, slot: LayoutSlot) -> None:
+        """Say how much of what the lane holds is not what its slot expects, where nothing graver is said."""
+        if share > 0 and self.words.objectName() != "warning":
+            self.words.setObjectName("warning")
+            self.words.style().polish(self.words)
+            about = max(0.1, share * 100)
+            self.words.setText(
+                f"▲ {about:.3g} % lies outside {slot.low:g} to {slot.high:g}, which {slot.name} is expected in."
+            )
 
     @property
     def _feed(self) -> Feed | None:

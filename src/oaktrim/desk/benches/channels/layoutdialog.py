@@ -16,6 +16,7 @@ from PySide6.QtWidgets import (
 )
 
 from oaktrim.core.makers.layouts import LAYOUTS, OUTPUT_NAMES, Layout, LayoutSlot
+from oaktrim.core.pixels.image import Transfer
 from oaktrim.core.survey.roles import Family, Role
 from oaktrim.desk.widgets.asking import Asking
 
@@ -31,7 +32,8 @@ class LayoutDialog(Asking[Layout]):
         self.name = QLineEdit(placeholderText="Such as Cloth masks")
         self.name.setAccessibleName("Name of the layout")
         self.slots: list[QLineEdit] = []
-        self.fills: list[QDoubleSpinBox] = []
+        self.figures: list[tuple[QDoubleSpinBox, QDoubleSpinBox, QDoubleSpinBox]] = []
+        self.srgb: list[QCheckBox] = []
         self.role = QComboBox(accessibleName="What the packed texture is used as")
         self.role.addItems([role.label for role in _ROLES])
         self.role.setCurrentText(begin.role.label)
@@ -42,21 +44,29 @@ class LayoutDialog(Asking[Layout]):
     def _build(self) -> None:
         grid = QGridLayout()
         grid.addWidget(QLabel("Name"), 0, 0)
-        grid.addWidget(self.name, 0, 1, 1, 2)
+        grid.addWidget(self.name, 0, 1, 1, 5)
         grid.addWidget(QLabel("read as", objectName="soft"), 1, 1)
-        grid.addWidget(QLabel("filled with, without a source", objectName="soft"), 1, 2)
+        for column, words in enumerate(("filled with", "expected from", "to", ""), 2):
+            grid.addWidget(QLabel(words, objectName="soft"), 1, column)
         for line, (name, slot) in enumerate(zip(OUTPUT_NAMES, self._begin.slots, strict=True), 2):
             word = QLineEdit(slot.name, placeholderText="nobody reads it")
             word.setAccessibleName(f"{name.capitalize()} is read as")
-            fill = QDoubleSpinBox(minimum=0, maximum=1, singleStep=0.05, decimals=3, value=slot.fill)
-            fill.setAccessibleName(f"Fill of {name}")
             grid.addWidget(QLabel(name.capitalize()), line, 0)
             grid.addWidget(word, line, 1)
-            grid.addWidget(fill, line, 2)
+            figures = []
+            for column, (what, value) in enumerate((("Fill", slot.fill), ("Low", slot.low), ("High", slot.high)), 2):
+                box = QDoubleSpinBox(minimum=0, maximum=1, singleStep=0.05, decimals=3, value=value)
+                box.setAccessibleName(f"{what} of {name}")
+                grid.addWidget(box, line, column)
+                figures.append(box)
+            srgb = QCheckBox("sRGB", checked=slot.transfer is Transfer.SRGB, toolTip="Readers take it as sRGB codes")
+            srgb.setVisible(name != "alpha")
+            grid.addWidget(srgb, line, 5)
             self.slots.append(word)
-            self.fills.append(fill)
+            self.figures.append((figures[0], figures[1], figures[2]))
+            self.srgb.append(srgb)
         grid.addWidget(QLabel("Used as"), 6, 0)
-        grid.addWidget(self.role, 6, 1, 1, 2)
+        grid.addWidget(self.role, 6, 1, 1, 5)
         self.column.addLayout(grid)
         self.column.addWidget(self.everywhere)
         self.finish()
@@ -78,16 +88,22 @@ class LayoutDialog(Asking[Layout]):
         named = [word for word in words if word]
         if len(set(named)) < len(named):
             raise ValueError("two channels are read as the same; name them apart")
-        rows = [_slot(word, fill.value()) for word, fill in zip(words, self.fills, strict=True)]
+        rows = [
+            _slot(
+                word, fill.value(), (low.value(), high.value()), Transfer.SRGB if srgb.isChecked() else Transfer.LINEAR
+            )
+            for word, (fill, low, high), srgb in zip(words, self.figures, self.srgb, strict=True)
+        ]
         red, green, blue, alpha = rows
         return Layout(ident, name, ident, (red, green, blue, alpha), role=_ROLES[self.role.currentIndex()])
 
 
-def _slot(word: str, fill: float) -> LayoutSlot:
+def _slot(word: str, fill: float, span: tuple[float, float], transfer: Transfer) -> LayoutSlot:
     if not word:
         return LayoutSlot(fill=fill)
+    low, high = span
     known = _KNOWN.get(word)
     if known is not None:
         # No material of a model reads it from a layout that is not the standard's.
-        return msgspec.structs.replace(known, fill=fill, reads=())
-    return LayoutSlot(word, f"more {word}", fill, words=(word.replace(" ", "_"),))
+        return msgspec.structs.replace(known, fill=fill, low=low, high=high, transfer=transfer, reads=())
+    return LayoutSlot(word, f"more {word}", fill, low, high, transfer, words=(word.replace(" ", "_"),))

@@ -13,10 +13,10 @@ from PySide6.QtWidgets import (
     QAbstractItemView,
     QCheckBox,
     QComboBox,
+    QFileDialog,
     QFrame,
     QHBoxLayout,
     QHeaderView,
-    QInputDialog,
     QLabel,
     QPushButton,
     QScrollArea,
@@ -30,11 +30,10 @@ from oaktrim.core.formats.catalogue import FORMATS, Alpha
 from oaktrim.core.job.begin import with_begun
 from oaktrim.core.makers.layouts import LAYOUTS, Layout, keep_layout, user_layouts
 from oaktrim.core.makers.maker import PackMaking
-from oaktrim.core.makers.pack import Lane, Pack, Unpacked, filled, pack_picture
+from oaktrim.core.makers.pack import Lane, Pack, Unpacked, filled, pack_picture, share_outside
 from oaktrim.core.makers.packproof import Damage, damages, lane_losses
 from oaktrim.core.makers.preview import SmallSources
 from oaktrim.core.makers.propose import (
-    check_name_pattern,
     default_patterns,
     lane_warnings,
     proposal,
@@ -42,6 +41,7 @@ from oaktrim.core.makers.propose import (
     stem_of,
     wearers,
 )
+from oaktrim.core.makers.unpack import unpack_into
 from oaktrim.core.pixels.image import Image
 from oaktrim.core.plan.advice import offers
 from oaktrim.core.progress import Task
@@ -49,6 +49,7 @@ from oaktrim.core.survey.facts import TextureFacts
 from oaktrim.core.survey.roles import Role
 from oaktrim.desk.benches.channels.lanerow import LaneRow
 from oaktrim.desk.benches.channels.layoutdialog import LayoutDialog
+from oaktrim.desk.benches.channels.mapnames import MapNamesDialog
 from oaktrim.desk.benches.channels.packpane import PackPane
 from oaktrim.desk.models.packs import (
     PackModel,
@@ -119,17 +120,19 @@ class PackPage(QWidget):
         left.setSpacing(6)
         top = QHBoxLayout()
         top.setSpacing(6)
-        self.layouts.setMinimumWidth(210)
+        self.layouts.setMinimumWidth(250)
         for widget in (self.layouts, self.own, self.origin, self.patterns, self.new):
             top.addWidget(widget)
-        self.count.setMinimumWidth(40)
-        top.addWidget(self.count, 1)
+        top.addStretch(1)
         top.addWidget(self.make_all)
         left.addLayout(top)
         line = QHBoxLayout()
         line.setSpacing(6)
         self._title.setMinimumWidth(60)
-        line.addWidget(self._title, 1)
+        line.addWidget(self._title)
+        line.addSpacing(6)
+        self.count.setMinimumWidth(40)
+        line.addWidget(self.count, 1)
         for widget in (QLabel("size", objectName="soft"), self.longest, self.bits, self.keeps, self.remove, self.make):
             line.addWidget(widget)
         left.addLayout(line)
@@ -259,8 +262,8 @@ class PackPage(QWidget):
             self._select(places)
         problems = sum(bool(row.problems) for row in rows)
         made = sum(row.made for row in rows)
-        self.count.setText(f"{len(rows) - made} to make, {made} made" + (f", ▲ {problems} amiss" if problems else ""))
-        self.count.setToolTip("Those with problems stand on top")
+        self.count.setText(f"{len(rows) - made} to make, {made} made" + (f", ▲ {problems}" if problems else ""))
+        self.count.setToolTip("Those with problems (▲) stand on top")
         self.make_all.setText(f"Make all {len(rows) - made}")
         self.make_all.setEnabled(made < len(rows))
 
@@ -293,7 +296,8 @@ class PackPage(QWidget):
                 last = self.model.index(len(rows) - 1, self.model.columnCount() - 1)
                 self.model.dataChanged.emit(self.model.index(0, 0), last)
 
-        task = as_task(lambda: packs_save(session, rows), "weighing packs")
+        planner, target = session.planner(), session.watched
+        task = as_task(lambda: packs_save(planner, target, rows), "weighing packs")
         self._weighing = start(task, self, weighed, session.failed.emit)
 
     # The pack that is shown
@@ -372,9 +376,9 @@ class PackPage(QWidget):
             if self.row is row:
                 self.pane.show_totals(heading, lines)
 
-        self._totalling = start(
-            as_task(lambda: pack_totals(session, row), "weighing the pack"), self, totalled, session.failed.emit
-        )
+        planner, targets = session.planner(), session.targets
+        task = as_task(lambda: pack_totals(planner, targets, row), "weighing the pack")
+        self._totalling = start(task, self, totalled, session.failed.emit)
 
     def _draw(self) -> None:
         """Draw the lanes and the pack small, beside the window."""
@@ -396,6 +400,9 @@ class PackPage(QWidget):
                 codes = image.pixels[..., place : place + 1] if shown else None
                 picture = None if codes is None else developed(codes.repeat(4, axis=2), Look(channels="R"))
                 lane.thumb.show_picture(picture)
+                slot = layout.slots[place]
+                if shown and slot.name and pack.lanes[place].feeds:
+                    lane.show_outside(share_outside(image, place, slot), slot)
             self.pane.show_image(image)
 
         def failed(error: Exception) -> None:
@@ -542,6 +549,28 @@ class PackPage(QWidget):
         self.refresh()
         self._select([next(i for i, row in enumerate(self.model.rows) if row is draft)])
 
+    def unpack_selection(self) -> None:
+        """Write the channels of the selected textures as grey pictures, by the layout in use."""
+        session, layout = self._session, self.layout_used
+        if not session.is_open or not session.chosen_paths:
+            return
+        told = f"Unpack {len(session.chosen_paths)} as {layout.name} into"
+        folder = QFileDialog.getExistingDirectory(self, told, str(session.root.parent))
+        if folder:
+            self.unpack_to(Path(folder))
+
+    def unpack_to(self, folder: Path) -> None:
+        """Unpack the selection into a folder, beside the window."""
+        session = self._session
+        assert session.inventory is not None
+        sources = session.inventory.sources(session.job.max_pixels)
+        task = unpack_into(session.chosen_paths, self.layout_used, sources, folder)
+
+        def done(files: list[Path]) -> None:
+            self.count.setText(f"{len(files)} pictures in {folder}")
+
+        start(task, self, done, session.failed.emit)
+
     def _make_chosen(self) -> None:
         self._make([self.model.rows[place] for place in self.chosen if not self.model.rows[place].made])
 
@@ -593,28 +622,13 @@ class PackPage(QWidget):
 
     def _edit_patterns(self) -> None:
         """Let the patterns of names be edited, a line a slot, with how many files each finds."""
-        patterns = self.name_patterns()
-        text = "\n".join(f"{slot}: {pattern}" for slot, pattern in patterns.items())
-        told = "How names tell the maps: a line a slot, {name} for what they share, several apart by spaces."
-        answer, taken = QInputDialog.getMultiLineText(self, "Names of maps", told, text)
-        if taken:
-            self.set_patterns(answer)
+        found = MapNamesDialog(self._session.workshop.found, self.layout_used, self.name_patterns(), self).ask()
+        if found is not None:
+            self.set_patterns(found)
 
-    def set_patterns(self, text: str) -> None:
-        """Take patterns as lines of `slot: patterns` into the job."""
+    def set_patterns(self, found: dict[str, str]) -> None:
+        """Take patterns by slot into the job."""
         session, layout = self._session, self.layout_used
-        found: dict[str, str] = {}
-        try:
-            for line in text.splitlines():
-                slot, mark, pattern = line.partition(":")
-                if line.strip():
-                    if not mark:
-                        raise OakTrimError(f"{line!r} is not a slot, a colon and patterns")
-                    check_name_pattern(pattern)
-                    found[layout.slots[layout.place(slot.strip())].name] = pattern.strip()
-        except (OakTrimError, ValueError) as error:
-            session.failed.emit(error if isinstance(error, OakTrimError) else OakTrimError(str(error)))
-            return
         assert session.history is not None
         job = session.history.job
         kept = {**job.map_names, layout.id: found}

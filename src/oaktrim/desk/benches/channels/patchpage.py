@@ -6,9 +6,11 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import QSignalBlocker, Qt, QTimer
+from PySide6.QtGui import QColor
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QCheckBox,
+    QColorDialog,
     QComboBox,
     QFrame,
     QGridLayout,
@@ -47,7 +49,7 @@ from oaktrim.core.survey.making import Sources
 from oaktrim.core.units import bytes_text, size_text
 from oaktrim.desk.benches.channels.lanerow import Thumb
 from oaktrim.desk.benches.channels.placetable import PlaceTable
-from oaktrim.desk.models.patches import Looked, PatchRow, look_at, patch_rows, patch_saves
+from oaktrim.desk.models.patches import Looked, PatchRow, codes_of, look_at, patch_rows, patch_saves
 from oaktrim.desk.session import Session
 from oaktrim.desk.widgets.layers import Look, developed
 from oaktrim.desk.widgets.patchview import PatchView
@@ -68,6 +70,7 @@ class PatchPage(QWidget):
         self._stale = True
         self._rows: list[PatchRow] = []
         self._extra: list[str] = []
+        self._colour: QColor | None = None
         self._looked: Looked | None = None
         self._work: Work | None = None
         self._batch: Work | None = None
@@ -79,7 +82,7 @@ class PatchPage(QWidget):
         self.tolerance = QSpinBox(minimum=0, maximum=254, value=TOLERANCE)
         self.gap = QSpinBox(minimum=0, maximum=4096, value=0, specialValueText="one patch")
         self.backing = QComboBox(accessibleName="What counts as empty")
-        self.backing.addItems(("empty: found", "empty: by alpha", "empty: border colour"))
+        self.backing.addItems(("found", "alpha", "border colour", "a colour…"))
         self.numbers = {name: QSpinBox(minimum=-16384, maximum=32768) for name in ("x", "y", "width", "height")}
         self.shared = QCheckBox("one rectangle for all selected")
         self.closer = QPushButton("Closer", checkable=True, toolTip="Show the rectangle large (C)", shortcut="C")
@@ -177,7 +180,7 @@ class PatchPage(QWidget):
         for box in (self.gutter, self.tolerance, self.gap):
             box.valueChanged.connect(lambda _: self._look_again())
         self.snap.activated.connect(lambda _: self._look_again())
-        self.backing.activated.connect(lambda _: self._look_again())
+        self.backing.activated.connect(self._choose_backing)
         self.again.clicked.connect(self._look_again)
         self.split.clicked.connect(self._split)
         self.make.clicked.connect(self._make)
@@ -311,7 +314,17 @@ class PatchPage(QWidget):
             return ()
         if place == 2 and self._looked is not None:
             return background_of(self._looked.image)
+        if place == 3 and self._looked is not None and self._colour is not None:
+            return codes_of(self._colour, self._looked.image)
         return None
+
+    def _choose_backing(self, place: int) -> None:
+        if place == 3:
+            found = QColorDialog.getColor(self._colour or QColor("#00FF00"), self, "The colour that counts as empty")
+            if not found.isValid():
+                return
+            self._colour = found
+        self._look_again()
 
     def _look(self, row: PatchRow, keep: bool) -> None:
         """Read an overlay and find what is used; `keep` leaves the rectangle where it is."""
