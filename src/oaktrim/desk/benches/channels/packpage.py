@@ -8,7 +8,7 @@ from functools import partial
 from pathlib import Path
 
 import msgspec
-from PySide6.QtCore import QItemSelectionModel, QSignalBlocker, Qt, QTimer
+from PySide6.QtCore import QItemSelectionModel, QSignalBlocker, Qt
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QCheckBox,
@@ -26,13 +26,10 @@ from PySide6.QtWidgets import (
 )
 
 from oaktrim.core.errors import OakTrimError
-from oaktrim.core.formats.catalogue import FORMATS, Alpha
 from oaktrim.core.job.begin import with_begun
 from oaktrim.core.makers.layouts import LAYOUTS, Layout, keep_layout, user_layouts
 from oaktrim.core.makers.maker import PackMaking
-from oaktrim.core.makers.pack import Lane, Pack, Unpacked, filled, pack_picture, share_outside
-from oaktrim.core.makers.packproof import Damage, damages, lane_losses
-from oaktrim.core.makers.preview import SmallSources
+from oaktrim.core.makers.pack import Lane, Pack, filled, share_outside
 from oaktrim.core.makers.propose import (
     default_patterns,
     lane_warnings,
@@ -43,8 +40,6 @@ from oaktrim.core.makers.propose import (
 )
 from oaktrim.core.makers.unpack import unpack_into
 from oaktrim.core.pixels.image import Image
-from oaktrim.core.plan.advice import offers
-from oaktrim.core.progress import Task
 from oaktrim.core.survey.facts import TextureFacts
 from oaktrim.core.survey.roles import Role
 from oaktrim.desk.benches.channels.lanerow import LaneRow
@@ -60,6 +55,7 @@ from oaktrim.desk.models.packs import (
     packs_save,
     with_lane,
 )
+from oaktrim.desk.models.packtrials import PackTrials
 from oaktrim.desk.session import Session
 from oaktrim.desk.widgets.finder import Findable, Finder
 from oaktrim.desk.widgets.layers import Look, developed
@@ -78,9 +74,6 @@ class PackPage(QWidget):
         self._session = session
         self._stale = True
         self._drafts: dict[str, list[PackRow]] = {}
-        self._small: SmallSources | None = None
-        self._preview: Work | None = None
-        self._proof: Work | None = None
         self._weighing: Work | None = None
         self._totalling: Work | None = None
         self.model = PackModel()
@@ -105,8 +98,11 @@ class PackPage(QWidget):
         self._empty = QLabel(objectName="soft", wordWrap=True, alignment=Qt.AlignmentFlag.AlignCenter)
         self._title = QLabel(objectName="heading")
         self._build()
-        self._wait = QTimer(self, singleShot=True, interval=500)
-        self._wait.timeout.connect(self._prove)
+        self._trials = PackTrials(session, self)
+        self._trials.drawn.connect(self._drawn)
+        self._trials.failed.connect(self._not_drawn)
+        self._trials.apart.connect(self.pane.show_apart)
+        self._trials.harmed.connect(lambda rows: self.pane.show_damages(rows, self.layout_used.count))
         session.opened.connect(self._forget)
         session.watched_changed.connect(self.refresh)
         session.job_changed.connect(self._edited)
@@ -215,7 +211,8 @@ class PackPage(QWidget):
         return self.model.rows[chosen[0]] if chosen and chosen[0] < len(self.model.rows) else None
 
     def _forget(self) -> None:
-        self._stale, self._small = True, None
+        self._stale = True
+        self._trials.forget()
         self.refresh()
 
     def _edited(self) -> None:
@@ -343,8 +340,7 @@ class PackPage(QWidget):
         self.pane.use_layout(layout)
         self.pane.name.setText(pack.name.rsplit("/", 1)[-1])
         self._show_savings(row)
-        self._draw()
-        self._wait.start()
+        self._trials.wish(pack, layout)
 
     def _reason(self, layout: Layout, place: int, lane: Lane, facts: dict[str, TextureFacts]) -> str:
         slot = layout.slots[place]
@@ -380,71 +376,22 @@ class PackPage(QWidget):
         task = as_task(lambda: pack_totals(planner, targets, row), "weighing the pack")
         self._totalling = start(task, self, totalled, session.failed.emit)
 
-    def _draw(self) -> None:
-        """Draw the lanes and the pack small, beside the window."""
+    def _drawn(self, image: Image) -> None:
+        """Show the pack as it is now, lane by lane."""
         row, layout = self.row, self.layout_used
-        if row is None:
-            return
-        if self._preview is not None and self._preview.running:
-            self._preview.cancel()
-        pack = msgspec.structs.replace(row.pack, size=0, bits=8)
-        if self._small is None:
-            inventory = self._session.inventory
-            assert inventory is not None
-            self._small = SmallSources(inventory.root, inventory.made, self._session.job.max_pixels)
-        small = self._small
+        for place, lane in enumerate(self.lanes):
+            shown = place < len(image.channels)
+            codes = image.pixels[..., place : place + 1] if shown else None
+            picture = None if codes is None else developed(codes.repeat(4, axis=2), Look(channels="R"))
+            lane.thumb.show_picture(picture)
+            slot = layout.slots[place]
+            if shown and slot.name and row is not None and row.pack.lanes[place].feeds:
+                lane.show_outside(share_outside(image, place, slot), slot)
+        self.pane.show_image(image)
 
-        def drawn(image: Image) -> None:
-            for place, lane in enumerate(self.lanes):
-                shown = place < len(image.channels)
-                codes = image.pixels[..., place : place + 1] if shown else None
-                picture = None if codes is None else developed(codes.repeat(4, axis=2), Look(channels="R"))
-                lane.thumb.show_picture(picture)
-                slot = layout.slots[place]
-                if shown and slot.name and pack.lanes[place].feeds:
-                    lane.show_outside(share_outside(image, place, slot), slot)
-            self.pane.show_image(image)
-
-        def failed(error: Exception) -> None:
-            self.pane.show_image(None)
-            self.pane.show_totals("▲ It cannot be made", [str(error)])
-
-        task = as_task(lambda: pack_picture(pack, layout, small), f"looking at {pack.name}")
-        self._preview = start(task, self, drawn, failed)
-
-    def _prove(self) -> None:
-        """Make the pack at its full size, take it apart again, and send it through formats; beside the window."""
-        row, layout = self.row, self.layout_used
-        if row is None or not self.isVisible():
-            return
-        if self._proof is not None and self._proof.running:
-            self._proof.cancel()
-        session, pack = self._session, row.pack
-        assert session.inventory is not None
-        sources = session.inventory.sources(session.job.max_pixels)
-        wanted = [
-            offer.format
-            for offer in offers(session.watched, layout.role, layout.count == 4)
-            if (not offer.against or "changes values" in offer.against) and offer.format.compressed
-            if layout.count == 4 or offer.format.alpha is not Alpha.ONE_BIT
-        ]
-        few = [row for row in wanted if not row.name.startswith("astc") or row.name in ("astc-4x4", "astc-6x6")]
-        formats = [FORMATS["rgba8"], *few[:5]]
-        session.rest()
-        self.pane.show_apart(None)
-
-        def work() -> Task[tuple[dict[int, Unpacked], list[Damage]]]:
-            image = pack_picture(pack, layout, sources)
-            losses = yield from lane_losses(pack, layout, image, sources)
-            harm = yield from damages(image, formats)
-            return losses, harm
-
-        def done(found: tuple[dict[int, Unpacked], list[Damage]]) -> None:
-            self.pane.show_apart(found[0])
-            self.pane.show_damages(found[1], layout.count)
-            session.go_on()
-
-        self._proof = start(work(), self, done, lambda _: self.pane.show_damages((), 0))
+    def _not_drawn(self, error: Exception) -> None:
+        self.pane.show_image(None)
+        self.pane.show_totals("▲ It cannot be made", [str(error)])
 
     # What a hand does
 
