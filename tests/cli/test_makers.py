@@ -102,6 +102,25 @@ def test_overlays_of_one_base_share_a_rectangle(tmp_path):
     assert shapes == {(10, 42, 3)}
 
 
+def test_a_job_with_makers_is_shown_surveyed_and_shipped(tmp_path):
+    root, file = tmp_path / "art", tmp_path / "gate.oak"
+    for number, name in enumerate(("gate_ao", "gate_rough")):
+        put(root, f"{name}.png", busy(16, 16, 1, seed=number).pixels)
+    lanes = [{"feeds": [{"source": f"gate_{name}.png"}]} for name in ("ao", "rough")]
+    run("job", "new", root, "--out", file, "--target", "lounge")
+    job = json.loads(file.read_text())
+    job["makers"] = [{"kind": "pack", "name": "gate_orm", "layout": ORM, "lanes": [*lanes, {"fill": 0.0}, {}]}]
+    file.write_text(json.dumps(job))
+    assert "pack: gate_orm, of gate_ao.png, gate_rough.png" in run("job", "show", file)
+    survey = json.loads(run("survey", file, "--as", "json"))
+    assert survey["made"] == [{"path": "gate_orm", "kind": "pack", "inputs": ["gate_ao.png", "gate_rough.png"]}]
+    run("ship", file, "--target", "lounge", "--out", tmp_path / "out")
+    run("decode", tmp_path / "out" / "gate_orm.dds", "--out", tmp_path / "back.png")
+    np.testing.assert_array_equal(decoded(tmp_path / "back.png")[..., 1], decoded(root / "gate_rough.png"))
+    (root / "gate_ao.png").unlink()
+    assert "gate_ao.png: is not there" in run("ship", file, "--target", "lounge", "--out", tmp_path / "out", status=2)
+
+
 def test_glyphs_with_metrics_and_what_is_missing(tmp_path):
     font, text = tmp_path / "signs.ttf", tmp_path / "text.txt"
     font.write_bytes(sign_font())

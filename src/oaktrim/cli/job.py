@@ -64,7 +64,7 @@ def new(folder: Path, out: Path, targets: tuple[str, ...]) -> None:
 @job_group.command(name="show")
 @click.argument("path", metavar="JOB", type=_JOB)
 def show(path: Path) -> None:
-    """Show what a job says: targets, rules, cuts, and what it keeps quiet."""
+    """Show what a job says: targets, rules, makers, cuts, and what it keeps quiet."""
     job = load_job(path)
     click.echo(f"{job.name}: {shown(root_of(job, path))}")
     click.echo(f"targets: {', '.join(job.targets)}")
@@ -72,6 +72,9 @@ def show(path: Path) -> None:
         click.echo(f"role: {choice.role.value} for {len(choice.assets)} textures")
     for rule in job.role_rules:
         click.echo(f"rule: {rule.role.value} {rule.label} ({', '.join(rule.targets) or 'all targets'})")
+    for maker in job.makers:
+        of = ", ".join(maker.inputs) or getattr(maker, "font", "")
+        click.echo(f"{maker.kind}: {maker.name}, of {of}")
     for place, cut in enumerate(job.cuts, 1):
         click.echo(f"{place}. {cut.label} ({', '.join(cut.targets) or 'all targets'})")
     for silence in job.silenced:

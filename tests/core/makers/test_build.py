@@ -27,6 +27,7 @@ from oaktrim.core.makers.pack import Channel, Feed, Lane, Pack
 from oaktrim.core.makers.patch import Patch, Rect
 from oaktrim.core.plan.cuts import Cap, Cut, SetFormat
 from oaktrim.core.plan.resolve import resolve
+from oaktrim.core.plan.verdict import findings_of
 from oaktrim.core.progress import finish
 from oaktrim.core.scene.model import Slot
 from oaktrim.core.ship.run import Reason, schedule, ship
@@ -213,6 +214,8 @@ def test_what_cannot_be_made_stops_a_run_before_anything_is_written(root, tmp_pa
         inventory = built(root, job_of(root, maker))
         assert [words[what] in row.error for row in inventory.unmade] == [True], what
         assert not inventory.replaced, "its sources stay"
+        told = [f for f in findings_of(resolve(inventory, target_named("lounge"))) if f.code == "unreadable"]
+        assert [(f.path, "cannot be made" in f.message) for f in told] == [(maker.name, True)]
         with pytest.raises(ShipError, match="cannot be made"):
             finish(ship(resolve(inventory, target_named("lounge")), tmp_path / "out"))
         assert not (tmp_path / "out").exists()

@@ -174,6 +174,11 @@ def as_json(found: Survey) -> bytes:
             for finding in found.findings
         ],
         "unreadable": [{"path": row.path, "error": row.error} for row in inventory.unreadable],
+        "made": [
+            {"path": path, "kind": making.kind, "inputs": list(making.inputs)}
+            for path, making in inventory.made.items()
+        ],
+        "unmade": [{"path": row.path, "error": row.error} for row in inventory.unmade],
     }
     return msgspec.json.format(msgspec.json.encode(document), indent=1) + b"\n"
 

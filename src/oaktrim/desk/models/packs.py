@@ -10,7 +10,7 @@ from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelInd
 
 from oaktrim.core.job.begin import saved, with_begun
 from oaktrim.core.job.planner import Planner
-from oaktrim.core.makers.layouts import Layout
+from oaktrim.core.makers.layouts import LAYOUTS, Layout
 from oaktrim.core.makers.maker import MATERIAL_MARK
 from oaktrim.core.makers.pack import Lane, Pack, pack_size
 from oaktrim.core.makers.propose import by_materials, by_names, lane_warnings
@@ -162,7 +162,9 @@ def pack_rows(
     """
     found, job = session.workshop.found, session.job
     offered = by_names(found, layout, patterns) if by_name else by_materials(found, layout, patterns)
-    made = [row for row in job.makers if isinstance(row, Pack) and row.layout == layout.id]
+    known = {row.id for row in (*LAYOUTS, *job.layouts)}
+    # A pack of a layout that nobody knows any more stands under all of them, so that it can be mended or taken back.
+    made = [m for m in job.makers if isinstance(m, Pack) and (m.layout == layout.id or m.layout not in known)]
     used = {path for pack in made for path in pack.inputs}
     taken = {pack.name for pack in made}
     rows = [row for row in drafts if row.pack.name not in taken]

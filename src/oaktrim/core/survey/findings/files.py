@@ -13,9 +13,12 @@ _ENDINGS = {"jpeg": (".jpg", ".jpeg"), "tiff": (".tif", ".tiff")}
 
 
 def unreadable(ground: Ground) -> Iterator[Finding]:
-    """A file that was to be surveyed and cannot be read."""
+    """A file that was to be surveyed and cannot be read, and what a maker cannot make."""
     for row in ground.inventory.unreadable:
         yield ground.finding("unreadable", Severity.ERROR, row.path, row.error, 0, "mend or replace the file")
+    for row in ground.inventory.unmade:
+        message = f"cannot be made: {row.error}"
+        yield ground.finding("unreadable", Severity.ERROR, row.path, message, 0, "mend its maker, or take it back")
 
 
 def wrong_extension(ground: Ground) -> Iterator[Finding]:
