@@ -16,7 +16,7 @@ from oaktrim.core.codecs.texture import decode_level
 from oaktrim.core.errors import DocumentError, ShipError
 from oaktrim.core.files.gltf import parse_gltf
 from oaktrim.core.files.gltfwriter import GltfWriter
-from oaktrim.core.files.pictures import parse_texture
+from oaktrim.core.files.pictures import parse_texture, png_bytes
 from oaktrim.core.files.references import Surroundings
 from oaktrim.core.job.begin import saved, with_begun
 from oaktrim.core.job.document import Job, load_job, new_job, root_of, save_job
@@ -178,6 +178,38 @@ def test_a_patch_ships_with_its_place_and_its_model_reads_it_there(root, tmp_pat
     assert not cut[0].any() and not cut[:, -1].any(), "the border that goes on for ever is empty"
     if validator.is_there():
         assert validator.errors(out / "house.glb") == []
+
+
+def test_an_image_that_a_model_holds_can_be_packed_too(root, tmp_path):
+    writer = GltfWriter()
+    held = writer.image("held", data=png_bytes(busy(16, 16, 1, seed=3).pixels))
+    cloth = material(writer, "cloth", occlusionTexture=held)
+    scene(writer, writer.add("nodes", mesh=add_mesh(writer, cloth)))
+    write_model(root, "sail.glb", writer)
+    lanes = (Lane((Feed("sail.glb#images/0"),)), Lane((Feed("wall/brick_gloss.png"),)), Lane(fill=0.0), Lane())
+    pack = Pack("", ORM, lanes, ("sail.glb#materials/cloth",), "cloth")
+    job = new_job(root)
+    job = job.with_maker(job.named(pack))
+    assert job.makers[0].name == "cloth_orm"
+    assert job.named(Patch("", "sail.glb#images/0", Rect(0, 0, 4, 4))).name == "sail_0_patch"
+    out = tmp_path / "out"
+    assert not finish(ship(plan_of(root, job), out)).manifest.failed
+    document = parse_gltf((out / "sail.glb").read_bytes(), Surroundings(out, "sail.glb"))
+    assert [image["uri"] for image in document.raw["images"]] == ["cloth_orm.dds"]
+    assert len(document.binary) < len((root / "sail.glb").read_bytes()) - 200, "what it held is gone"
+    if validator.is_there():
+        assert validator.errors(out / "sail.glb") == []
+
+
+def test_several_patches_leave_the_overlay_to_the_model(root, tmp_path):
+    parts = [Patch(f"sign_{n}", "sign_overlay.png", Rect(36 + 8 * n, 16, 8, 8), keeps=True) for n in range(2)]
+    out = tmp_path / "out"
+    plan = plan_of(root, job_of(root, *parts))
+    assert not plan.inventory.replaced and set(plan.inventory.made) == {"sign_0", "sign_1"}
+    finish(ship(plan, out))
+    document = parse_gltf((out / "house.glb").read_bytes(), Surroundings(out, "house.glb"))
+    assert "sign_overlay.dds" in {image["uri"] for image in document.raw["images"]}
+    assert "KHR_texture_transform" not in document.raw["extensionsUsed"]
 
 
 def test_a_sheet_ships_with_metrics_and_shading(root, tmp_path):

@@ -157,6 +157,13 @@ def _stem(path: str) -> str:
 
 def _taken_over(found: Inventory, made: Mapping[str, Making]) -> dict[str, list[Owner]]:
     """Return the owners of each texture by path, after makers have taken over what they are assigned to."""
+    by_wearer: dict[str, list[str]] = {}
+    by_source: dict[str, list[str]] = {}
+    for path, making in made.items():
+        for material in making.wears:
+            by_wearer.setdefault(material, []).append(path)
+        for source in making.inputs:
+            by_source.setdefault(source, []).append(path)
     owners: dict[str, list[Owner]] = {}
     ownership = found.ownership
     served: set[tuple[str, str]] = set()
@@ -164,17 +171,18 @@ def _taken_over(found: Inventory, made: Mapping[str, Making]) -> dict[str, list[
         source = found.textures[row].path
         for owner in mine:
             material = material_path(ownership.models[owner.model].path, ownership.material(owner).name)
-            taker = next((p for p, m in made.items() if m.takes(material, owner.slot.slot, source)), source)
+            wanting = (*by_wearer.get(material, ()), *by_source.get(source, ()))
+            taker = next((p for p in wanting if made[p].takes(material, owner.slot.slot, source)), source)
             owners.setdefault(taker, []).append(owner)
             served.add((taker, material))
-    for path, making in made.items():
-        for model, holder in enumerate(ownership.models):
-            for number, worn in enumerate(holder.materials):
-                name = material_path(holder.path, worn.name)
-                if name in making.wears and (path, name) not in served:
+    for model, holder in enumerate(ownership.models if by_wearer else ()):
+        for number, worn in enumerate(holder.materials):
+            name = material_path(holder.path, worn.name)
+            for path in by_wearer.get(name, ()):
+                if (path, name) not in served:
                     # It had no texture in those slots so far.
                     tiles = any(slot.tiles for slot in worn.slots)
-                    slot = min(making.layout.reads, key=lambda s: s.value)  # type: ignore[attr-defined]
+                    slot = min(made[path].layout.reads, key=lambda s: s.value)  # type: ignore[attr-defined]
                     use = SlotFacts(slot, slot.value, -1, tiles, False)
                     owners.setdefault(path, []).append(Owner(model, number, use))
     return owners

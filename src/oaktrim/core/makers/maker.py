@@ -110,7 +110,8 @@ class PatchMaking:
         return {".patch.json": sidecar(self.patch, self.size)}
 
     def takes(self, material: str, slot: Slot, source: str) -> bool:
-        return source == self.patch.source
+        # Where the overlay stays, models go on reading it: one of several patches is not all of it.
+        return source == self.patch.source and not self.patch.keeps
 
     def sketch(self, facts: Sequence[TextureFacts]) -> tuple[int, int, int, int]:
         """Return width, height, channels and bits, which its overlay's facts tell."""

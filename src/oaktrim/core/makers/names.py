@@ -13,6 +13,7 @@ from oaktrim.core.makers.layouts import Layout
 from oaktrim.core.makers.maker import Maker
 from oaktrim.core.makers.pack import Pack
 from oaktrim.core.makers.patch import Patch
+from oaktrim.core.survey.facts import IMAGE_MARK
 
 _UNSAFE = re.compile(r'[\x00-\x1f"*:<>?|\\#]+|/+')
 
@@ -69,7 +70,8 @@ def name_of(maker: Maker, patterns: NamePatterns, layouts: tuple[Layout, ...]) -
         layout = next((row.short for row in layouts if row.id == maker.layout), maker.layout)
         return _filled(patterns.pack, folder=_folder(maker.inputs), material=safe(maker.subject), layout=layout)
     if isinstance(maker, Patch):
-        source = safe(PurePosixPath(maker.source).stem)
+        file, _, number = maker.source.partition(IMAGE_MARK)
+        source = safe(PurePosixPath(file).stem + (f"_{number}" if number else ""))
         return _filled(patterns.patch, folder=_folder(maker.inputs), source=source)
     assert isinstance(maker, GlyphSheet)
     font = PurePosixPath(maker.font)
@@ -79,7 +81,7 @@ def name_of(maker: Maker, patterns: NamePatterns, layouts: tuple[Layout, ...]) -
 
 
 def _folder(inputs: tuple[str, ...]) -> str:
-    return str(PurePosixPath(inputs[0]).parent) if inputs else ""
+    return str(PurePosixPath(inputs[0].partition(IMAGE_MARK)[0]).parent) if inputs else ""
 
 
 def _filled(pattern: str, **fields: object) -> str:

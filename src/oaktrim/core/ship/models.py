@@ -78,15 +78,17 @@ def _assigned(
         for path, making in inventory.made.items():
             if path not in outputs:
                 continue
+            taken = [s.name for s in material.slots if making.takes(name, s.slot, held[s.name])]
+            if isinstance(making, PackMaking) and name in making.wears:
+                # A pack serves all slots of its layout, those that were empty too.
+                taken = [slot.value for slot in making.layout.reads if slot in GLTF_SLOTS]
+            if not taken:
+                continue
             relative = _relative(model.path, outputs[path])
             scale, offset = (1.0, 1.0), (0.0, 0.0)
             if isinstance(making, PatchMaking):
                 uv = placement(making.patch.rect, making.size)["from_top_left"]["uv"]
                 scale, offset = tuple(uv["to_patch_scale"]), tuple(uv["to_patch_offset"])
-            taken = [s.name for s in material.slots if making.takes(name, s.slot, held[s.name])]
-            if isinstance(making, PackMaking) and name in making.wears:
-                # A pack serves all slots of its layout, those that were empty too.
-                taken = [slot.value for slot in making.layout.reads if slot in GLTF_SLOTS]
             rows += [Assignment(number, field, relative, scale, offset) for field in taken]
     return rows
 
