@@ -230,7 +230,7 @@ def _batch(folder: Path, layout: Layout, patterns: Sequence[str], size: int, bit
 def unpack(file: Path, layout_id: str, out: Path) -> None:
     """Split a packed FILE into grey PNG files, one for each channel that a layout names."""
     layout = layout_named(layout_id, _layouts())
-    sources = Sources(file.absolute().parent / ".nowhere", {}, MAX_PIXELS)
+    sources = Sources(file.absolute().parent, {}, MAX_PIXELS)
     for target in run(unpack_into([str(file.absolute())], layout, sources, out)):
         image = read_picture(target)
         click.echo(f"{shown(target)}: {image.width}x{image.height}, {image.bit_depth} bits")

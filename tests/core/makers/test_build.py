@@ -21,7 +21,7 @@ from oaktrim.core.files.references import Surroundings
 from oaktrim.core.job.begin import saved, with_begun
 from oaktrim.core.job.document import Job, load_job, new_job, root_of, save_job
 from oaktrim.core.makers.build import survey_tree, unknown, with_makers
-from oaktrim.core.makers.glyphs import GlyphSheet, parse_metrics
+from oaktrim.core.makers.glyphs import GlyphSheet, Metrics
 from oaktrim.core.makers.names import NamePatterns
 from oaktrim.core.makers.pack import Channel, Feed, Lane, Pack
 from oaktrim.core.makers.patch import Patch, Rect
@@ -218,7 +218,7 @@ def test_a_sheet_ships_with_metrics_and_shading(root, tmp_path):
     assert plan.inventory.roles[plan.inventory.row_of["ui/signs"]].role is Role.GLYPHS
     out = tmp_path / "out"
     finish(ship(plan, out))
-    metrics = parse_metrics((out / "ui/signs.glyphs.json").read_bytes())
+    metrics = msgspec.json.decode((out / "ui/signs.glyphs.json").read_bytes(), type=Metrics)
     path = out / "ui/signs.dds"
     image = decode_level(parse_texture(path.read_bytes(), path))
     assert image.size == (metrics.width, metrics.height)

@@ -19,10 +19,10 @@ from oaktrim.core.makers.blocks import BLOCKS, block_named, drawable
 from oaktrim.core.makers.fonts import open_font
 from oaktrim.core.makers.glyphs import (
     GlyphSheet,
+    Metrics,
     line_picture,
     make_sheet,
     metrics_json,
-    parse_metrics,
     shading,
 )
 from oaktrim.core.makers.rectangles import pack_rectangles, smallest_pages
@@ -164,7 +164,7 @@ def test_characters_by_block_and_what_the_font_lacks(font_path):
 
 def test_metrics_are_read_back(font_path):
     metrics = made(font_path, characters="AV0 ").metrics
-    back = parse_metrics(metrics_json(metrics))
+    back = msgspec.json.decode(metrics_json(metrics), type=Metrics)
     assert back == metrics
     assert {(a, b) for a, b, _ in back.kerning} == {("A", "V"), ("V", "A")}
     assert back.kerning[0][2] == pytest.approx(-90 * 48 / 1000)

@@ -228,16 +228,6 @@ def metrics_json(metrics: Metrics) -> bytes:
     return msgspec.json.format(msgspec.json.encode(metrics), indent=1) + b"\n"
 
 
-def parse_metrics(data: bytes) -> Metrics:
-    """Return the metrics in a JSON document.
-
-    Raises
-    ------
-    msgspec.DecodeError : it is not of the schema
-    """
-    return msgspec.json.decode(data, type=Metrics)
-
-
 def shading(metrics: Metrics) -> bytes:
     """Return the GLSL that reads one page of a sheet: a mask of four with a single 1 picks the channel."""
     body: dict[bool, Any] = {

@@ -16,7 +16,6 @@ from oaktrim.core.scene.model import Slot
 from oaktrim.core.survey.roles import Role
 
 _ID = re.compile(r"[a-z0-9][a-z0-9-]{0,39}")
-OUTPUTS = "RGBA"
 OUTPUT_NAMES = ("red", "green", "blue", "alpha")
 
 

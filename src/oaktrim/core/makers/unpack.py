@@ -14,16 +14,22 @@ from oaktrim.core.progress import Progress, Task
 from oaktrim.core.survey.making import Sources
 
 
-def unpack_into(paths: Sequence[str], layout: Layout, sources: Sources, folder: Path) -> Task[list[Path]]:
+def unpack_into(
+    paths: Sequence[str], layout: Layout, sources: Sources, folder: Path, tree: Path | None = None
+) -> Task[list[Path]]:
     """Write the channels of packed textures as PNG files, `wall_orm_roughness.png`, and return them.
+
+    Parameters
+    ----------
+    tree : of sources, which is never written into
 
     Raises
     ------
     ShipError : the folder is inside the source tree, or two textures would be written to one name
     FileError : a texture cannot be read or lacks a channel, or a file cannot be written
     """
-    if Path(os.path.realpath(folder)).is_relative_to(os.path.realpath(sources.root)):
-        raise ShipError(f"{folder}: is inside the source tree {sources.root}; sources are never written")
+    if tree is not None and Path(os.path.realpath(folder)).is_relative_to(os.path.realpath(tree)):
+        raise ShipError(f"{folder}: is inside the source tree {tree}; sources are never written")
     stems = [PurePosixPath(path).stem for path in paths]
     twice = next((stem for stem in stems if stems.count(stem) > 1), None)
     if twice is not None:

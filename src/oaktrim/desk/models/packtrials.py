@@ -110,4 +110,9 @@ class PackTrials(QObject):
             self.harmed.emit(found[1])
             session.go_on()
 
-        self._start(work(), self._turn, done, lambda _: self.harmed.emit([]))
+        def failed(error: Exception) -> None:
+            self.harmed.emit([])
+            self.failed.emit(error)
+            session.go_on()
+
+        self._start(work(), self._turn, done, failed)

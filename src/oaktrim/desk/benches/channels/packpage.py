@@ -511,7 +511,7 @@ class PackPage(QWidget):
         session = self._session
         assert session.inventory is not None
         sources = session.inventory.sources(session.job.max_pixels)
-        task = unpack_into(session.chosen_paths, self.layout_used, sources, folder)
+        task = unpack_into(session.chosen_paths, self.layout_used, sources, folder, session.root)
 
         def done(files: list[Path]) -> None:
             self.count.setText(f"{len(files)} pictures in {folder}")
