@@ -40,7 +40,10 @@ class ShipError(OakTrimError):
 
 def shown(path: str | os.PathLike[str]) -> str:
     """Return a path as text that can always be printed, bytes that are not UTF-8 written as escapes."""
-    return os.fsencode(path).decode("utf-8", "backslashreplace")
+    text = os.fspath(path)
+    if isinstance(text, str) and text.isascii():
+        return text
+    return os.fsencode(text).decode("utf-8", "backslashreplace")
 
 
 def os_fault(error: OSError) -> str:

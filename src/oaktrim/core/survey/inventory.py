@@ -88,6 +88,7 @@ class Inventory:
     made: Mapping[str, Making] = field(default_factory=dict)
     replaced: Mapping[str, str] = field(default_factory=dict)
     unmade: tuple[Unreadable, ...] = ()
+    _told_by: tuple[tuple[RolePattern, ...], Sequence[RoleChoice]] | None = field(default=None, repr=False, compare=False)
     _columns: dict[str, NDArray[Any]] = field(default_factory=dict, repr=False, compare=False)
     _asked: dict[int, tuple[Sequence[str], NDArray[np.int64]]] = field(default_factory=dict, repr=False, compare=False)
     _sums: dict[tuple[str, str], dict[str, int]] = field(default_factory=dict, repr=False, compare=False)
@@ -133,13 +134,13 @@ class Inventory:
     @cached_property
     def families(self) -> NDArray[np.str_]:
         """The family of each texture's role, by its value."""
-        return np.array([guess.role.family.value for guess in self.roles], np.str_).reshape(-1)
+        return np.array([role.family.value for role in Role], np.str_)[self.role_codes]
 
     @cached_property
     def family_places(self) -> tuple[NDArray[np.str_], NDArray[np.int64]]:
-        """The families that occur, and the place of each texture's among them."""
-        families, places = np.unique(self.families, return_inverse=True)
-        return families, places.astype(np.int64)
+        """All families, and the place of each texture's among them."""
+        families, of_role = np.unique([role.family.value for role in Role], return_inverse=True)
+        return families, of_role.astype(np.int64)[self.role_codes]
 
     @cached_property
     def role_codes(self) -> NDArray[np.int64]:
@@ -210,6 +211,8 @@ class Inventory:
 
     def with_roles(self, patterns: tuple[RolePattern, ...], chosen: Sequence[RoleChoice]) -> Inventory:
         """Return the inventory with roles told anew: by hand, by materials, by name, by pixels, in this order."""
+        if self._told_by == (patterns, chosen):
+            return self
         by_hand = {path: choice.role for choice in chosen for path in choice.assets}
         guess = role_guesser(patterns)
         roles = []
@@ -224,7 +227,7 @@ class Inventory:
                 continue
             stated = role_of_slots(self.ownership.slots_of(row)) if row in self.ownership.owners else None
             roles.append(stated or seen_role(guess(texture.path), texture.normal))
-        return replace(self, roles=tuple(roles), _columns=self._columns)
+        return replace(self, roles=tuple(roles), _told_by=(patterns, chosen), _columns=self._columns)
 
 
 def _carried_of(model: ModelFacts) -> list[Carried]:

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator
+import re
+from collections.abc import Callable, Iterator
+from operator import attrgetter
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -41,6 +43,14 @@ class ScanSettings:
     max_pixels: int = MAX_PIXELS
 
 
+def _ignored(patterns: tuple[str, ...]) -> Callable[[str], bool]:
+    """Return what says whether a path is left out; most fit no pattern at all, and one expression tells that quickly."""
+    spec = pathspec.GitIgnoreSpec.from_lines(patterns)
+    parts = [pattern.regex.pattern.replace("(?P<ps_d>", "(?:") for pattern in spec.patterns if pattern.regex is not None]
+    near = re.compile("|".join(parts) or "(?!)").match
+    return lambda path: near(path) is not None and spec.match_file(path)
+
+
 def walk(root: Path, ignore: tuple[str, ...], unreadable: list[Unreadable]) -> Iterator[Seen]:
     """Yield the files below the root in the order of their names; links to folders are not followed.
 
@@ -48,13 +58,13 @@ def walk(root: Path, ignore: tuple[str, ...], unreadable: list[Unreadable]) -> I
     ------
     FileError : the root itself cannot be read
     """
-    spec = pathspec.GitIgnoreSpec.from_lines(ignore)
+    ignored = _ignored(ignore)
     pending = [(str(root), "")]
     while pending:
         folder, prefix = pending.pop()
         try:
             with os.scandir(folder) as entries:
-                rows = sorted(entries, key=lambda entry: os.fsencode(entry.name))
+                rows = sorted(entries, key=attrgetter("name"))
         except OSError as error:
             if not prefix:
                 raise FileError(root, f"cannot be read: {os_fault(error)}") from error
@@ -65,9 +75,9 @@ def walk(root: Path, ignore: tuple[str, ...], unreadable: list[Unreadable]) -> I
             path = prefix + shown(entry.name)
             try:
                 if entry.is_dir(follow_symlinks=False):
-                    if not spec.match_file(path + "/"):
+                    if not ignored(path + "/"):
                         folders.append((entry.path, path + "/"))
-                elif not spec.match_file(path):
+                elif not ignored(path):
                     if entry.is_symlink() and Path(entry.path).is_dir():
                         continue
                     facts = entry.stat()

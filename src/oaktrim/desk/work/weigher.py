@@ -43,20 +43,18 @@ class Weigher(QObject):
         """Measure what plans still guess, then what the watched one estimates; False where samples are being measured."""
         if self._samples is not None and self._samples.running:
             return False
-        missing: list[Key] = list(dict.fromkeys(key for plan in plans for key in missing_of(plan, shares)))
 
         def measured(count: int) -> None:
             if count:
                 self.weighed.emit()
             self._make(watched(), shares, max_pixels)
 
-        if missing:
-            self._samples = start(self._sampling(missing, shares), self, measured, self.failed.emit)
-        else:
-            self._make(watched(), shares, max_pixels)
+        self._samples = start(self._sampling(plans, shares), self, measured, self.failed.emit)
         return True
 
-    def _sampling(self, missing: list[Key], shares: PackedShares) -> Task[int]:
+    def _sampling(self, plans: Sequence[Plan], shares: PackedShares) -> Task[int]:
+        yield Progress(0, 0, "looking for what is guessed")
+        missing: list[Key] = list(dict.fromkeys(key for plan in plans for key in missing_of(plan, shares)))
         done = 0
         for done, _ in enumerate(shares.measure(missing, self._cache), 1):
             yield Progress(done, len(missing), "packing samples")

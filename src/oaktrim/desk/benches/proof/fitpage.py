@@ -121,7 +121,8 @@ class FitPage(QWidget):
         self.trials.stop()
         self.model.refused.clear()
         self.model.take(None)
-        self._busy(False)
+        if self._stop.isVisibleTo(self):
+            self._busy(False)
         for widget in (self._totals, self._curve_words, self.curve, self.chart, self.take):
             widget.hide()
 
