@@ -294,3 +294,22 @@ def test_work_may_outlive_those_who_wait_for_it(qtbot):
     assert not isValid(work)
     go_on.set()
     assert QThreadPool.globalInstance().waitForDone(5000)
+
+
+def test_hundreds_of_folders_leave_nothing_out_of_the_planks(qtbot, window, tmp_path):
+    root = tmp_path / "many"
+    for number in range(400):
+        put(root, f"crate_{number:03d}/lid_base.png", size=(8, 8))
+    put(root, "hall/floor_base.png", size=(128, 128))
+    with qtbot.waitSignal(window.session.opened, timeout=WAIT):
+        window.session.open(root)
+    planks = window.survey.planks.planks
+    window.survey.planks.grouping.setCurrentText("by folder")
+    qtbot.waitUntil(lambda: len(planks._rests) > 0, timeout=WAIT)
+    rect, rest = planks._rests[0]
+    drawn = {planks._shown.tree.names[board] for _, board in planks._boards}
+    assert "hall" in drawn and len(rest) == 400
+    with qtbot.waitSignal(window.session.selection_changed, timeout=WAIT):
+        qtbot.mouseClick(planks, Qt.MouseButton.LeftButton, pos=rect.center().toPoint())
+    assert len(window.session.chosen) == 400
+    assert all(path.startswith("crate_") for path in window.session.chosen_paths)

@@ -29,6 +29,12 @@ def bytes_like(count: int, stated: str) -> str:
     return f"{three_digits(count / decimal[unit])} {unit}" if unit in decimal else bytes_text(count)
 
 
+def bytes_beside(count: int, stated: str, beside: str) -> str:
+    """Return bytes as `bytes_like` does, without the unit where the text that they stand beside has the same."""
+    number, _, unit = bytes_like(count, stated).partition(" ")
+    return number if unit == beside.rsplit(maxsplit=1)[-1] else f"{number} {unit}"
+
+
 def decibels_text(value: float | None) -> str:
     """Return a PSNR for people; none and infinity are exact."""
     return "exact" if value is None or isinf(value) else f"{value:.1f} dB"

@@ -8,6 +8,7 @@ from collections.abc import Callable
 from importlib.resources import files
 from typing import Any
 
+import numpy as np
 from jinja2 import Environment, StrictUndefined
 
 from oaktrim.core.errors import shown
@@ -22,6 +23,8 @@ from oaktrim.core.survey.roles import Family
 from oaktrim.core.units import bytes_like, bytes_text, size_text
 
 _MOST_FINDINGS = 400
+# Shares of the whole under which boards stand together, and under which they bear no text.
+_LEAST_SHARE, _ROOM_FOR_TEXT = 0.005, 0.03
 _LEVELS = ("scene", "object", "material", "texture")
 _NAMES = {"memory": "texture memory", "longest-side": "longest side"}
 
@@ -61,8 +64,14 @@ def _ruler(plan: Plan, before: Plan, standing: Standing) -> dict[str, Any]:
     }
 
 
+def _board(name: str, cost: float, left: float, total: float, family: str) -> dict[str, Any]:
+    label, share = f"{name} {bytes_text(round(cost))}", cost / total
+    place = {"left": _percent(left), "width": _percent(share), "family": family, "label": label}
+    return {**place, "text": label if share >= _ROOM_FOR_TEXT else ""}
+
+
 def _planks(plan: Plan) -> list[list[dict[str, Any]]]:
-    """Return the rows of planks by owner on texture memory, boards under half a percent left out."""
+    """Return the rows of planks by owner on texture memory; boards under half a percent make up one remainder."""
     tree = breakdown(plan.inventory, Grouping.OWNER)
     costs = tree.costs(asset_costs(plan, "memory"))
     below, total = tree.children(), float(costs[0]) or 1.0
@@ -70,17 +79,18 @@ def _planks(plan: Plan) -> list[list[dict[str, Any]]]:
     for _ in _LEVELS:
         row, deeper = [], []
         for board, start in spans:
-            left = start
+            left, small = start, []
             for child in sorted(below[board], key=lambda b: -costs[b]):
-                share = float(costs[child]) / total
-                if share >= 0.005:
-                    family = plan.inventory.families[tree.asset[child]] if tree.asset[child] >= 0 else ""
-                    label = f"{tree.names[child]} {bytes_text(int(costs[child]))}"
-                    row.append(
-                        {"left": _percent(left), "width": _percent(share), "label": label, "family": str(family)}
-                    )
-                    deeper.append((child, left))
-                left += share
+                cost, asset = float(costs[child]), tree.asset[child]
+                if cost < _LEAST_SHARE * total:
+                    small.append(cost)
+                    continue
+                family = str(plan.inventory.families[asset]) if asset >= 0 else ""
+                row.append(_board(tree.names[child], cost, left, total, family))
+                deeper.append((child, left))
+                left += cost / total
+            if sum(small) >= _LEAST_SHARE * total / 2:
+                row.append(_board(f"{np.count_nonzero(small)} smaller", sum(small), left, total, "rest"))
         rows.append(row)
         spans = deeper
     return rows

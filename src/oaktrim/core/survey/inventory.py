@@ -88,7 +88,9 @@ class Inventory:
     made: Mapping[str, Making] = field(default_factory=dict)
     replaced: Mapping[str, str] = field(default_factory=dict)
     unmade: tuple[Unreadable, ...] = ()
-    _told_by: tuple[tuple[RolePattern, ...], Sequence[RoleChoice]] | None = field(default=None, repr=False, compare=False)
+    _told_by: tuple[tuple[RolePattern, ...], Sequence[RoleChoice]] | None = field(
+        default=None, repr=False, compare=False
+    )
     _columns: dict[str, NDArray[Any]] = field(default_factory=dict, repr=False, compare=False)
     _asked: dict[int, tuple[Sequence[str], NDArray[np.int64]]] = field(default_factory=dict, repr=False, compare=False)
     _sums: dict[tuple[str, str], dict[str, int]] = field(default_factory=dict, repr=False, compare=False)

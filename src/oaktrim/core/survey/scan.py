@@ -5,8 +5,8 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Callable, Iterator
-from operator import attrgetter
 from dataclasses import dataclass
+from operator import attrgetter
 from pathlib import Path
 
 import pathspec
@@ -46,7 +46,9 @@ class ScanSettings:
 def _ignored(patterns: tuple[str, ...]) -> Callable[[str], bool]:
     """Return what says whether a path is left out; most fit no pattern at all, and one expression tells that quickly."""
     spec = pathspec.GitIgnoreSpec.from_lines(patterns)
-    parts = [pattern.regex.pattern.replace("(?P<ps_d>", "(?:") for pattern in spec.patterns if pattern.regex is not None]
+    parts = [
+        pattern.regex.pattern.replace("(?P<ps_d>", "(?:") for pattern in spec.patterns if pattern.regex is not None
+    ]
     near = re.compile("|".join(parts) or "(?!)").match
     return lambda path: near(path) is not None and spec.match_file(path)
 

@@ -7,7 +7,18 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, Signal
-from PySide6.QtGui import QColor, QFont, QFontMetrics, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
+from PySide6.QtGui import (
+    QBrush,
+    QColor,
+    QFont,
+    QFontMetrics,
+    QKeyEvent,
+    QMouseEvent,
+    QPainter,
+    QPaintEvent,
+    QPen,
+    QPolygonF,
+)
 from PySide6.QtWidgets import QSizePolicy, QToolTip, QWidget
 
 from oaktrim.core.plan.breakdown import Breakdown
@@ -15,7 +26,8 @@ from oaktrim.core.units import bytes_text
 from oaktrim.desk.look.tokens import Tokens, tokens
 
 _ROW, _GAP, _LABELS, _ROWS = 27, 3, 72, 4
-_LEAST = 1.5
+# Boards narrower than this stand together in one remainder.
+_LEAST = 3.0
 
 
 @dataclass(frozen=True)
@@ -44,6 +56,7 @@ class Planks(QWidget):
         super().__init__(parent)
         self._shown: Planked | None = None
         self._boards: list[tuple[QRectF, int]] = []
+        self._rests: list[tuple[QRectF, list[int]]] = []
         self._root = self._at = 0
         self._selected: frozenset[int] = frozenset()
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
@@ -92,8 +105,8 @@ class Planks(QWidget):
             self._choose(board)
 
     def _lay(self) -> None:
-        """Find where each board stands; those too narrow to see are left out, with all that is below them."""
-        self._boards = []
+        """Find where each board stands; those too narrow to see make up one remainder, with all that is below them."""
+        self._boards, self._rests = [], []
         shown = self._shown
         if shown is None or self._root >= len(shown.tree.names) or shown.costs[self._root] <= 0:
             self.update()
@@ -103,12 +116,16 @@ class Planks(QWidget):
         for level in range(_ROWS):
             row: list[tuple[int, float]] = []
             for parent, left in above:
-                start = left
-                for board in sorted(shown.children[parent], key=lambda b: -shown.costs[b]):
+                start, top = left, 4 + level * (_ROW + _GAP)
+                boards = sorted(shown.children[parent], key=lambda b: -shown.costs[b])
+                for place, board in enumerate(boards):
                     width = float(shown.costs[board]) * scale
                     if width < _LEAST:
+                        small = [b for b in boards[place:] if shown.costs[b] > 0]
+                        rest = float(sum(shown.costs[b] for b in small)) * scale
+                        if rest >= _LEAST:
+                            self._rests.append((QRectF(start, top, rest - 1.5, _ROW), small))
                         break
-                    top = 4 + level * (_ROW + _GAP)
                     self._boards.append((QRectF(start, top, max(1.0, width - 1.5), _ROW), board))
                     row.append((board, start))
                     start += width
@@ -123,11 +140,16 @@ class Planks(QWidget):
     def _board_at(self, point: QPointF) -> int:
         return next((board for rect, board in self._boards if rect.contains(point)), -1)
 
+    def _rest_at(self, point: QPointF) -> list[int]:
+        return next((boards for rect, boards in self._rests if rect.contains(point)), [])
+
     def mousePressEvent(self, event: QMouseEvent) -> None:
         board = self._board_at(event.position())
         if board >= 0:
             self._at = board
             self._choose(board)
+        else:
+            self._choose(*self._rest_at(event.position()))
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
         board = self._board_at(event.position())
@@ -138,10 +160,11 @@ class Planks(QWidget):
         if self._shown is not None and self._root:
             self.zoom(self._shown.tree.parent[self._root])
 
-    def _choose(self, board: int) -> None:
-        assert self._shown is not None
+    def _choose(self, *boards: int) -> None:
+        if self._shown is None or not boards:
+            return
         found: dict[int, None] = {}
-        pending = [board]
+        pending = list(boards)
         while pending:
             each = pending.pop()
             if self._shown.tree.asset[each] >= 0:
@@ -180,10 +203,18 @@ class Planks(QWidget):
     def event(self, event: QEvent) -> bool:
         if event.type() == QEvent.Type.ToolTip and self._shown is not None:
             board = self._board_at(QPointF(event.pos()))  # type: ignore[attr-defined]
-            if board >= 0:
-                QToolTip.showText(event.globalPos(), self._words(board), self)  # type: ignore[attr-defined]
+            rest = self._rest_at(QPointF(event.pos()))  # type: ignore[attr-defined]
+            words = self._words(board) if board >= 0 else self._words_of(rest) if rest else ""
+            if words:
+                QToolTip.showText(event.globalPos(), words, self)  # type: ignore[attr-defined]
             return True
         return super().event(event)
+
+    def _words_of(self, rest: list[int]) -> str:
+        assert self._shown is not None
+        cost = float(sum(self._shown.costs[board] for board in rest))
+        share = cost / max(1.0, float(self._shown.costs[0])) * 100
+        return f"{len(rest)} smaller ones together\n{bytes_text(round(cost))}, {share:.1f} % of the whole"
 
     def _words(self, board: int) -> str:
         assert self._shown is not None
@@ -221,6 +252,14 @@ class Planks(QWidget):
                 label = QRectF(8, rect.top(), _LABELS - 12, _ROW)
                 painter.drawText(label, Qt.AlignmentFlag.AlignVCenter, kind.capitalize())
             self._paint_board(painter, now, rect, board)
+        for rect, rest in self._rests:
+            painter.fillRect(rect, QBrush(QColor(now.soft), Qt.BrushStyle.BDiagPattern))
+            text = f"{len(rest)} smaller"
+            ground = QRectF(rect.left() + 4, rect.top() + 5, QFontMetrics(font).horizontalAdvance(text) + 8, _ROW - 10)
+            if ground.right() < rect.right():
+                painter.fillRect(ground, QColor(now.sheet))
+                painter.setPen(QColor(now.ink))
+                painter.drawText(ground, Qt.AlignmentFlag.AlignCenter, text)
         painter.end()
 
     def _paint_board(self, painter: QPainter, now: Tokens, rect: QRectF, board: int) -> None:

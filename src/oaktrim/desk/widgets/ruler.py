@@ -8,7 +8,7 @@ from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QBrush, QColor, QFont, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
-from oaktrim.core.units import bytes_like
+from oaktrim.core.units import bytes_beside, bytes_like
 from oaktrim.desk.look.tokens import tokens
 
 _TITLE_WIDTH, _FIGURES_WIDTH, _MARGIN = 112, 176, 12
@@ -165,8 +165,8 @@ class BudgetRule(QWidget):
         over = r.total > limit
         painter.setPen(QColor(now.brick if over else now.moss))
         painter.setFont(self._font(14, True))
-        value = bytes_like(r.total, r.stated).split()[0]
         of = r.stated if asked is None else bytes_like(asked, r.stated)
+        value = bytes_beside(r.total, r.stated, of)
         about = "~" if r.estimated else ""
         painter.drawText(
             QRectF(right, 8, _FIGURES_WIDTH - 6, 20), Qt.AlignmentFlag.AlignVCenter, f"{about}{value} of {of}"
@@ -176,11 +176,11 @@ class BudgetRule(QWidget):
         gap = bytes_like(abs(limit - r.total), r.stated)
         verdict = f"▲ {gap} over" if over else f"{gap} to spare"
         if r.estimated and asked is None:
-            verdict += f" ± {bytes_like(r.uncertainty, r.stated).split()[0]}"
+            verdict += f" ± {bytes_beside(r.uncertainty, r.stated, gap)}"
         tail = (
             ""
             if r.estimated and asked is None
-            else f" · was {bytes_like(r.now, r.stated).split()[0]}"
+            else f" · was {bytes_beside(r.now, r.stated, gap)}"
             if asked is None
             else " if it were here"
         )
