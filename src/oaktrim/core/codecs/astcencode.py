@@ -23,7 +23,7 @@ from oaktrim.core.codecs.astc import (
 )
 from oaktrim.core.codecs.astcchoices import PLANS, choices_of
 from oaktrim.core.codecs.astcfit import encode_rows
-from oaktrim.core.codecs.blocks import Blocks, encode_blocks
+from oaktrim.core.codecs.blocks import Blocks, Errors, Told, encode_blocks
 from oaktrim.core.codecs.effort import EncodeOptions
 from oaktrim.core.codecs.partitions import subset_masks
 from oaktrim.core.pixels.image import Image, Pixels
@@ -63,26 +63,40 @@ Grids = dict[tuple[int, int], int]
 
 
 @cache
-def _infills(size: tuple[int, int]) -> tuple[Grids, tuple[NDArray[np.generic], ...]]:
-    """Return the place of each grid of a block size, and of all: sizes, pseudo-inverses, corners and shares in 16ths."""
+def _infills(size: tuple[int, int]) -> tuple[Grids, tuple[NDArray[np.generic], ...], tuple[NDArray[np.generic], ...]]:
+    """Return the place of each grid of a block size; what grids are made from and spread by; and what each point reaches.
+
+    The first are sizes, pseudo-inverses, corners and shares in 16ths of each pixel; the second, of each point, how many
+    pixels it reaches, which, and with what share.
+    """
     sizes = sorted({mode[:2] for mode in _modes(size)})
     texels = size[0] * size[1]
+    matrices = np.stack([_spread_of(size, grid) for grid in sizes])
     inverses = np.zeros((len(sizes), 64, texels), np.float32)
     corners, shares = np.zeros((len(sizes), 4, texels), np.int64), np.zeros((len(sizes), 4, texels), np.float32)
+    count = np.count_nonzero(matrices, axis=1)
+    touched = np.argsort(-matrices, axis=1, kind="stable")[:, : count.max()].swapaxes(1, 2)
+    reach = np.take_along_axis(matrices.swapaxes(1, 2), touched, axis=2)
     for place, (across, down) in enumerate(sizes):
-        points = across * down
-        spread = np.empty(texels, np.int64)
-        matrix = np.zeros((texels, points))
-        for g in range(points):
-            unit = np.zeros(64, np.int64)
-            unit[g] = 16
-            infill(unit, 0, 1, *size, across, down, spread)
-            matrix[:, g] = spread
-        inverses[place, :points] = np.linalg.pinv(matrix / 16)
+        matrix = matrices[place, :, : across * down]
+        inverses[place, : across * down] = np.linalg.pinv(matrix / 16)
         order = np.argsort(-matrix, axis=1, kind="stable")[:, :4]
         corners[place, : order.shape[1]] = order.T
         shares[place, : order.shape[1]] = np.take_along_axis(matrix, order, axis=1).T
-    return {grid: place for place, grid in enumerate(sizes)}, (np.array(sizes, np.int64), inverses, corners, shares)
+    places = {grid: place for place, grid in enumerate(sizes)}
+    laid = (np.array(sizes, np.int64), inverses, corners, shares)
+    return places, laid, (count, np.ascontiguousarray(touched), np.ascontiguousarray(reach, np.float32))
+
+
+def _spread_of(size: tuple[int, int], grid: tuple[int, int]) -> NDArray[np.float64]:
+    """Return what each point of a grid adds to each pixel, in 16ths: (texels, 64)."""
+    matrix, spread = np.zeros((size[0] * size[1], 64)), np.empty(size[0] * size[1], np.int64)
+    for g in range(grid[0] * grid[1]):
+        unit = np.zeros(64, np.int64)
+        unit[g] = 16
+        infill(unit, 0, 1, *size, *grid, spread)
+        matrix[:, g] = spread
+    return matrix
 
 
 @cache
@@ -131,7 +145,7 @@ def _packed() -> tuple[NDArray[np.int64], NDArray[np.int64]]:
 
 @cache
 def encoding_tables(size: tuple[int, int], partitions: int) -> tuple[NDArray[np.generic], ...]:
-    places, infills = _infills(size)
+    places, infills, reach = _infills(size)
     choices = np.zeros((4, 3, 64, 6), np.int64)
     for kindred, values in enumerate(_VALUES):
         for family, (parts, planes) in enumerate(_FAMILIES):
@@ -141,15 +155,15 @@ def encoding_tables(size: tuple[int, int], partitions: int) -> tuple[NDArray[np.
                 if row is not None:
                     rows.append((places[grid], *row[1:]))
             choices[kindred, family, : len(rows)] = np.array(rows[:64], np.int64).reshape(-1, 6)
-    return (choices, *infills, *_nearest(), *_partitions(size, partitions), SPLIT, *_packed())
+    return (choices, *infills, *_nearest(), *_partitions(size, partitions), SPLIT, *_packed(), *reach)
 
 
-def encode_astc(image: Image, options: EncodeOptions, size: tuple[int, int]) -> bytes:
+def encode_astc(image: Image, options: EncodeOptions, size: tuple[int, int], told: Told = None) -> bytes:
     """Encode colour and alpha in blocks of `size` pixels; colour under wholly clear pixels does not count."""
     plan = PLANS[options.effort.rank]
     tables = encoding_tables(size, int(plan[4, 2]))
 
-    def rows(pixels: Pixels, start: int, stop: int, out: Blocks) -> None:
-        encode_rows(pixels, *size, plan, tables, start, stop, out)
+    def rows(pixels: Pixels, start: int, stop: int, out: Blocks, errors: Errors) -> None:
+        encode_rows(pixels, *size, plan, tables, start, stop, out, errors)
 
-    return encode_blocks(image, options, size, 16, rows)
+    return encode_blocks(image, options, size, 16, rows, told)

@@ -10,6 +10,7 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
+from oaktrim.core.codecs.astcpolish import fit_ends, part_error, polish, polish_scratch, round_ends
 from oaktrim.core.codecs.blocks import FAST, bytes_of, copy_flat, load_block, put_bits
 from oaktrim.core.codecs.partitions import rank_partitions, ranking_scratch
 
@@ -139,68 +140,6 @@ def _to_grid(at, texels, points, inverse, corners, shares, nearest, values, code
 
 
 @njit(nogil=True, cache=True, fastmath=FAST)
-def _fit_ends(px, low, high, texels, mask, spread, line):
-    """Set line (2, 4) to the ends that serve the spread weights of one partition best; kept where they tell nothing."""
-    aa = ab = bb = np.float32(0.0)
-    for i in range(texels):
-        b = spread[i] * np.float32(1.0 / 64.0)
-        a = np.float32(1.0) - b
-        aa += mask[i] * a * a
-        ab += mask[i] * a * b
-        bb += mask[i] * b * b
-    det = aa * bb - ab * ab
-    if det < np.float32(1e-3) * (aa + bb):
-        total = max(aa + bb + 2 * ab, np.float32(1e-6))
-        for c in range(low, high):
-            mean = np.float32(0.0)
-            for i in range(texels):
-                mean += mask[i] * px[c, i]
-            line[0, c] = mean / total
-            line[1, c] = mean / total
-        return
-    det = np.float32(1.0) / det
-    for c in range(low, high):
-        av = bv = np.float32(0.0)
-        for i in range(texels):
-            b = spread[i] * np.float32(1.0 / 64.0)
-            v = mask[i] * px[c, i]
-            bv += b * v
-            av += (np.float32(1.0) - b) * v
-        line[0, c] = (av * bb - bv * ab) * det
-        line[1, c] = (bv * aa - av * ab) * det
-
-
-@njit(nogil=True, cache=True, fastmath=FAST)
-def _round_ends(line, channels, nearest, values, codes, decoded):
-    """Round ends to codes in the order of the standard; say whether their order is the one that means no contraction."""
-    first = second = np.float32(0.0)
-    for c in range(channels):
-        for e in range(2):
-            code = nearest[np.int64(min(max(line[e, c], np.float32(0.0)), np.float32(255.0)) + np.float32(0.5))]
-            codes[2 * c + e] = code
-            decoded[e, c] = np.float32(values[code])
-        if c < 3:
-            first += decoded[0, c]
-            second += decoded[1, c]
-    return channels < 3 or second >= first
-
-
-@njit(nogil=True, cache=True, fastmath=FAST)
-def _error(px, low, high, texels, mask, spread, decoded, scale):
-    """Return the squared error of one partition; `scale` (4,) weighs the channels."""
-    error = np.float32(0.0)
-    for c in range(low, high):
-        first = decoded[0, c]
-        step = (decoded[1, c] - first) * np.float32(1.0 / 64.0)
-        total = np.float32(0.0)
-        for i in range(texels):
-            miss = np.floor(first + step * spread[i] + np.float32(0.5)) - px[c, i]
-            total += mask[i] * miss * miss
-        error += total * scale[c]
-    return error
-
-
-@njit(nogil=True, cache=True, fastmath=FAST)
 def _project(px, channels, texels, place, decoded, at):
     """Say of each pixel where it lies between the rounded ends of its partition, decoded (4, 2, 4)."""
     for i in range(texels):
@@ -289,8 +228,8 @@ def _write(
 
 
 @njit(nogil=True, cache=True)
-def encode_rows(pixels, wide, high, plan, tables, start, stop, out):
-    """Encode block rows [start, stop) of pixels (H, W, 4) uint8 into `out` (rows, columns, 16) uint8.
+def encode_rows(pixels, wide, high, plan, tables, start, stop, out, told):
+    """Encode block rows [start, stop) of pixels (H, W, 4) uint8 into `out` (rows, columns, 16) uint8; `told` their errors.
 
     Parameters
     ----------
@@ -298,7 +237,7 @@ def encode_rows(pixels, wide, high, plan, tables, start, stop, out):
         partition, with one and two planes, with two partitions, and how many partitions; then a row of rounds
     """
     choices, grids, inverses, corners, shares, nearest_weight, weight_values, nearest_colour, colour_values, \
-        parted, masks, seeds, split, packed_trits, packed_quints = tables  # fmt: skip
+        parted, masks, seeds, split, packed_trits, packed_quints, reached, reach, reach_shares = tables  # fmt: skip
     texels = wide * high
     px, shown, at = (
         np.empty((4, texels), np.float32),
@@ -308,9 +247,10 @@ def encode_rows(pixels, wide, high, plan, tables, start, stop, out):
     own = np.empty((2, texels), np.float32)
     whole, spread = np.zeros(texels, np.int64), np.empty((2, texels), np.float32)
     covariance, line = np.zeros((8, texels), np.float32), np.zeros((4, 2, 4), np.float32)
-    decoded, scale = np.zeros((4, 2, 4), np.float32), np.ones(4, np.float32)
+    decoded, scale = np.zeros((4, 4, 4), np.float32), np.ones(4, np.float32)
     weights, codes = np.zeros((2, 64), np.int64), np.zeros(32, np.int64)
-    best_weights, best_ends = np.zeros(64, np.int64), np.zeros(32, np.int64)
+    best_weights, best_ends = np.zeros((2, 64), np.int64), np.zeros(32, np.int64)
+    laid, bench = np.zeros(64, np.int64), polish_scratch(texels)
     ranking, order = ranking_scratch(texels, masks.shape[2]), np.zeros(masks.shape[2], np.int64)
     words, turned = np.zeros(2, np.uint64), np.zeros(2, np.uint64)
     member = np.zeros((2, texels), np.float32)
@@ -321,6 +261,7 @@ def encode_rows(pixels, wide, high, plan, tables, start, stop, out):
             opaque, grey, one = _look(px)
             if one:
                 _write_solid(px, words, out[by, bx])
+                told[by, bx] = np.float32(0.0)
                 continue
             kindred = (0 if opaque else 2) + (1 if grey else 0)
             # Grey blocks are fitted on one channel, which counts for three.
@@ -331,7 +272,7 @@ def encode_rows(pixels, wide, high, plan, tables, start, stop, out):
             if grey:
                 copy_flat(px[3], shown[1])
             best = _FAR
-            best_choice, best_seed, best_channel = 0, 0, 0
+            best_choice, best_parted, best_channel = 0, -1, 0
             for family in range(3):
                 # One partition with one plane, one with two, two with one.
                 tries, ways = plan[kindred, family], 1
@@ -390,15 +331,15 @@ def encode_rows(pixels, wide, high, plan, tables, start, stop, out):
                             error = np.float32(0.0)
                             good = True
                             for p in range(parts):
-                                _fit_ends(shown, 0, width, texels, member[p], spread[0], line[p])
+                                fit_ends(shown, 0, width, texels, member[p], spread[0], line[p])
                                 if alone >= 0:
-                                    _fit_ends(shown, width, channels, texels, member[p], spread[1], line[p])
+                                    fit_ends(shown, width, channels, texels, member[p], spread[1], line[p])
                                     for e in range(2):
                                         held = line[p, e, alone]
                                         line[p, e, alone] = line[p, e, channels - 1]
                                         line[p, e, channels - 1] = held
                                 step = 2 * channels * p
-                                good &= _round_ends(
+                                good &= round_ends(
                                     line[p],
                                     channels,
                                     nearest_colour[fine],
@@ -411,9 +352,9 @@ def encode_rows(pixels, wide, high, plan, tables, start, stop, out):
                                         held = decoded[p, e, alone]
                                         decoded[p, e, alone] = decoded[p, e, channels - 1]
                                         decoded[p, e, channels - 1] = held
-                                error += _error(shown, 0, width, texels, member[p], spread[0], decoded[p], scale)
+                                error += part_error(shown, 0, width, texels, member[p], spread[0], decoded[p], scale)
                                 if alone >= 0:
-                                    error += _error(
+                                    error += part_error(
                                         shown, width, channels, texels, member[p], spread[1], decoded[p], scale
                                     )
                             if not good and parts == 1:
@@ -427,15 +368,11 @@ def encode_rows(pixels, wide, high, plan, tables, start, stop, out):
                                 good = True
                             if good and error < best:
                                 best = error
-                                best_choice, best_seed, best_channel = family * 64 + k, -1, alone
-                                if family == 2:
-                                    best_seed = seeds[order[way]]
+                                best_choice, best_channel = family * 64 + k, alone
+                                best_parted = order[way] if family == 2 else -1
                                 for g in range(points):
-                                    if alone >= 0:
-                                        best_weights[2 * g] = weights[0, g]
-                                        best_weights[2 * g + 1] = weights[1, g]
-                                    else:
-                                        best_weights[g] = weights[0, g]
+                                    best_weights[0, g] = weights[0, g]
+                                    best_weights[1, g] = weights[1, g]
                                 for v in range(2 * channels * parts):
                                     best_ends[v] = codes[v]
                     if alone >= 0:
@@ -444,8 +381,26 @@ def encode_rows(pixels, wide, high, plan, tables, start, stop, out):
                         scale[alone], scale[channels - 1] = scale[channels - 1], scale[alone]
             choice = choices[kindred, best_choice // 64, best_choice % 64]
             points = grids[choice[0], 0] * grids[choice[0], 1]
+            grid, level, fine = choice[0], choice[1], choice[2]
+            place = parted[best_parted] if best_parted >= 0 else whole
+            for i in range(texels):
+                member[1, i] = np.float32(place[i])
+                member[0, i] = np.float32(1 - place[i])
+            told[by, bx] = polish(
+                shown, channels, best_channel, scale, place, choice[3], member, points, plan[4, 3],
+                (reached[grid], reach[grid], reach_shares[grid]), (corners[grid], shares[grid]),
+                (nearest_weight[level], weight_values[level]), (nearest_colour[fine], colour_values[fine]),
+                best_weights, best_ends, bench,
+            )  # fmt: skip
+            for g in range(points):
+                if choice[4] == 2:
+                    laid[2 * g] = best_weights[0, g]
+                    laid[2 * g + 1] = best_weights[1, g]
+                else:
+                    laid[g] = best_weights[0, g]
             channel = 3 if grey and best_channel == 1 else best_channel
+            seed = seeds[best_parted] if best_parted >= 0 else -1
             _write(
-                choice, points, kind, best_seed, channel, best_weights, best_ends, split, packed_trits, packed_quints,
+                choice, points, kind, seed, channel, laid, best_ends, split, packed_trits, packed_quints,
                 words, turned, out[by, bx],
             )  # fmt: skip

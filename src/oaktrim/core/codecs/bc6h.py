@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 
 from oaktrim.core.codecs.bc6hfit import PLANS, encode_rows
 from oaktrim.core.codecs.bc7 import ANCHORS, MARKS, PARTITIONS, STEP_WEIGHTS, index_stream
-from oaktrim.core.codecs.blocks import Blocks, blocks_in, decode_rows, encode_pixels, get_bits, words_of
+from oaktrim.core.codecs.blocks import Blocks, Errors, blocks_in, decode_rows, encode_pixels, get_bits, words_of
 from oaktrim.core.codecs.effort import EncodeOptions
 from oaktrim.core.codecs.partitions import subset_masks
 from oaktrim.core.pixels.image import Image, Pixels, held, to_rgba
@@ -204,7 +204,7 @@ def _coder(signed: bool) -> Coder:
     def encode(image: Image, options: EncodeOptions) -> bytes:
         tables, plan = _encoding(), PLANS[options.effort.rank]
 
-        def rows(pixels: Pixels, start: int, stop: int, out: Blocks) -> None:
+        def rows(pixels: Pixels, start: int, stop: int, out: Blocks, errors: Errors) -> None:
             encode_rows(pixels, signed, plan, tables, start, stop, out)
 
         return encode_pixels(held(half_codes(image, signed)), options, (4, 4), 16, rows)

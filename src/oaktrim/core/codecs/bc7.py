@@ -14,7 +14,17 @@ from numba import njit
 from numpy.typing import NDArray
 
 from oaktrim.core.codecs.bc7fit import PLANS, encode_rows
-from oaktrim.core.codecs.blocks import Blocks, blocks_in, decode_rows, encode_blocks, get_bits, put_pixels, words_of
+from oaktrim.core.codecs.blocks import (
+    Blocks,
+    Errors,
+    Told,
+    blocks_in,
+    decode_rows,
+    encode_blocks,
+    get_bits,
+    put_pixels,
+    words_of,
+)
 from oaktrim.core.codecs.effort import EncodeOptions
 from oaktrim.core.codecs.partitions import subset_masks
 from oaktrim.core.pixels.image import Image, Pixels
@@ -202,14 +212,14 @@ def _tables() -> tuple[NDArray[Any], ...]:
     return MODES, PARTITIONS, ANCHORS, PLANS, two, three, single
 
 
-def encode_bc7(image: Image, options: EncodeOptions) -> bytes:
+def encode_bc7(image: Image, options: EncodeOptions, told: Told = None) -> bytes:
     """Encode colour and alpha; colour under wholly clear pixels does not count, and alpha 0 and 255 are kept exactly."""
     tables, effort = _tables(), options.effort.rank
 
-    def rows(pixels: Pixels, start: int, stop: int, out: Blocks) -> None:
-        encode_rows(pixels, effort, tables, start, stop, out)
+    def rows(pixels: Pixels, start: int, stop: int, out: Blocks, errors: Errors) -> None:
+        encode_rows(pixels, effort, tables, start, stop, out, errors)
 
-    return encode_blocks(image, options, (4, 4), 16, rows)
+    return encode_blocks(image, options, (4, 4), 16, rows, told)
 
 
 def decode_bc7(data: bytes, width: int, height: int) -> Pixels:

@@ -330,8 +330,8 @@ def _turn(px, rotation, turned):
 
 
 @njit(nogil=True, cache=True)
-def encode_rows(pixels, effort, tables, start, stop, out):
-    """Encode block rows [start, stop) of pixels (H, W, 4) uint8 into `out` (rows, columns, 16) uint8."""
+def encode_rows(pixels, effort, tables, start, stop, out, told):
+    """Encode block rows [start, stop) of pixels (H, W, 4) uint8 into `out` (rows, columns, 16) uint8; `told` their errors."""
     modes, parts, anchors, plans, two, three, single = tables
     px, turned, strict = np.empty((4, 16), np.float32), np.empty((4, 16), np.float32), np.zeros(16, np.float32)
     mask = np.ones(16, np.float32)
@@ -354,6 +354,7 @@ def encode_rows(pixels, effort, tables, start, stop, out):
             if apart == 0:
                 _solid(px, single, best_codes, best_steps)
                 _write(5, modes, anchors, parts, 0, 0, 0, best_codes, best_parities, best_steps, words, out[by, bx])
+                told[by, bx] = np.float32(0.0)
                 continue
             plan = plans[0 if opaque else 1, effort]
             _note(listed[0], 6, 0, 0, 0)
@@ -410,6 +411,7 @@ def encode_rows(pixels, effort, tables, start, stop, out):
                 at += 1
                 if best == 0:
                     break
+            told[by, bx] = best
             row = listed[chosen]
             mode, partition, rotation, selector = row[0], row[1], row[2], row[3]
             _write(

@@ -16,7 +16,9 @@ FAST = {"contract", "reassoc", "nsz", "arcp"}
 
 Blocks = NDArray[np.uint8]
 # Fills blocks of rows [start, stop) from pixels (H, W, 4).
-RowEncoder = Callable[[Pixels, int, int, Blocks], None]
+Errors = NDArray[np.float32]
+Told = Errors | None
+RowEncoder = Callable[[Pixels, int, int, Blocks, Errors], None]
 
 
 @njit(nogil=True, cache=True)
@@ -99,19 +101,27 @@ def bytes_of(words, block):
 
 
 def encode_blocks(
-    image: Image, options: EncodeOptions, size: tuple[int, int], block_bytes: int, rows: RowEncoder
+    image: Image, options: EncodeOptions, size: tuple[int, int], block_bytes: int, rows: RowEncoder, told: Told = None
 ) -> bytes:
-    """Return a picture's blocks, row after row, encoded on all cores."""
-    return encode_pixels(held(to_rgba(image)), options, size, block_bytes, rows)
+    """Return a picture's blocks, row after row, encoded on all cores; `told` as in `encode_pixels`."""
+    return encode_pixels(held(to_rgba(image)), options, size, block_bytes, rows, told)
 
 
 def encode_pixels(
-    pixels: Pixels, options: EncodeOptions, size: tuple[int, int], block_bytes: int, rows: RowEncoder
+    pixels: Pixels, options: EncodeOptions, size: tuple[int, int], block_bytes: int, rows: RowEncoder, told: Told = None
 ) -> bytes:
-    """Return the blocks of pixels (H, W, C), row after row, encoded on all cores."""
+    """Return the blocks of pixels (H, W, C), row after row, encoded on all cores.
+
+    Parameters
+    ----------
+    told : (rows, columns) float32 of blocks, filled with the squared error that the search expects of each
+    """
     across, down = -(-pixels.shape[1] // size[0]), -(-pixels.shape[0] // size[1])
     out = np.empty((down, across, block_bytes), np.uint8)
-    each_chunk(lambda start, stop: rows(pixels, start, stop, out), down, max(1, 1024 // across), options.threads)
+    errors = np.empty((down, across), np.float32) if told is None else told
+    each_chunk(
+        lambda start, stop: rows(pixels, start, stop, out, errors), down, max(1, 1024 // across), options.threads
+    )
     return out.tobytes()
 
 

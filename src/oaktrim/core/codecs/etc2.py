@@ -11,9 +11,10 @@ from collections.abc import Callable
 import numpy as np
 from numba import njit
 
-from oaktrim.core.codecs.blocks import Blocks, blocks_in, decode_rows, encode_pixels, put_pixels
+from oaktrim.core.codecs.blocks import Blocks, Errors, Told, blocks_in, decode_rows, encode_pixels, put_pixels
+from oaktrim.core.codecs.eacfit import encode_channel_rows
 from oaktrim.core.codecs.effort import EncodeOptions
-from oaktrim.core.codecs.etc2fit import ALONE, BESIDE, ONE_BIT, encode_channel_rows, encode_colour_rows
+from oaktrim.core.codecs.etc2fit import ALONE, BESIDE, ONE_BIT, encode_colour_rows
 from oaktrim.core.codecs.etctables import DISTANCES, MODIFIERS, STEPS
 from oaktrim.core.pixels.image import Image, Pixels, held, to_rgba
 
@@ -206,13 +207,13 @@ def _colour(alpha: int) -> Coder:
     """Return what encodes and decodes colour without alpha, with one bit of it, or with an EAC block beside it."""
     block_bytes, channels = (16 if alpha == BESIDE else 8), (3 if alpha == ALONE else 4)
 
-    def encode(image: Image, options: EncodeOptions) -> bytes:
+    def encode(image: Image, options: EncodeOptions, told: Told = None) -> bytes:
         effort, threshold = options.effort.rank, options.alpha_threshold
 
-        def rows(pixels: Pixels, start: int, stop: int, out: Blocks) -> None:
-            encode_colour_rows(pixels, alpha, threshold, effort, DISTANCES, MODIFIERS, STEPS, start, stop, out)
+        def rows(pixels: Pixels, start: int, stop: int, out: Blocks, errors: Errors) -> None:
+            encode_colour_rows(pixels, alpha, threshold, effort, DISTANCES, MODIFIERS, STEPS, start, stop, out, errors)
 
-        return encode_pixels(held(to_rgba(image)), options, (4, 4), block_bytes, rows)
+        return encode_pixels(held(to_rgba(image)), options, (4, 4), block_bytes, rows, told)
 
     def decode(data: bytes, width: int, height: int) -> Pixels:
         blocks = blocks_in(data, width, height, (4, 4), block_bytes)
@@ -230,7 +231,7 @@ def _channels(count: int) -> Coder:
     def encode(image: Image, options: EncodeOptions) -> bytes:
         effort = options.effort.rank
 
-        def rows(pixels: Pixels, start: int, stop: int, out: Blocks) -> None:
+        def rows(pixels: Pixels, start: int, stop: int, out: Blocks, errors: Errors) -> None:
             encode_channel_rows(pixels, effort, STEPS, start, stop, out)
 
         return encode_pixels(held(to_rgba(image, np.uint16)[..., :count]), options, (4, 4), 8 * count, rows)
@@ -255,7 +256,7 @@ def _signed_channels(count: int) -> Coder:
         values = np.clip(np.nan_to_num(to_rgba(image, np.float32)[..., :count], nan=0.0), -1.0, 1.0)
         codes = np.clip(np.rint((values * 1023 + 1028) * (65535 / 2047)), 0, 65535).astype(np.uint16)
 
-        def rows(pixels: Pixels, start: int, stop: int, out: Blocks) -> None:
+        def rows(pixels: Pixels, start: int, stop: int, out: Blocks, errors: Errors) -> None:
             encode_channel_rows(pixels, effort, STEPS, start, stop, out)
             out[start:stop, :, ::8] ^= 128
 

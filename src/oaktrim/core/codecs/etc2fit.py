@@ -1,4 +1,4 @@
-"""The search of the ETC2 and EAC encoders.
+"""The search of the ETC2 encoder.
 
 Every mode ends as four paints that each pixel takes the nearest of. A half block adds one number to all three channels, so
 that the sum of a pixel's distances to the base says which; bases are refitted to what was chosen and walked by single codes.
@@ -10,27 +10,10 @@ import numpy as np
 from numba import njit
 
 from oaktrim.core.codecs.blocks import FAST, copy_flat
+from oaktrim.core.codecs.eacfit import encode_channel, field, load_columns, store
 
 ALONE, ONE_BIT, BESIDE = 0, 1, 2
 _FAR = np.float32(3e38)
-
-
-@njit(nogil=True, cache=True, fastmath=FAST)
-def _load(pixels, bx, by, channels, px):
-    """Fill px (4, 16) float32 with a block, pixels down the columns; the border's pixels stand in beyond it."""
-    height, width = pixels.shape[:2]
-    for x in range(4):
-        column = min(bx * 4 + x, width - 1)
-        for y in range(4):
-            row = min(by * 4 + y, height - 1)
-            for c in range(channels):
-                px[c, 4 * x + y] = pixels[row, column, c]
-
-
-@njit(nogil=True, cache=True)
-def _store(word, block):
-    for i in range(8):
-        block[i] = np.uint8(word >> np.uint64(56 - 8 * i) & np.uint64(255))
 
 
 @njit(nogil=True, cache=True, fastmath=FAST)
@@ -70,71 +53,107 @@ def _nearest(px, weight, paints, hole, chosen):
 
 
 @njit(nogil=True, cache=True, fastmath=FAST)
-def _set_paints(base, modifiers, row, hole, paints):
-    """Fill paints (3, 4) from a base colour (3,) and a row of modifiers."""
-    for k in range(4):
-        more = np.float32(modifiers[row, k])
-        if hole and (k & 1) == 0:
-            more = np.float32(0.0)
-        for c in range(3):
-            paints[c, k] = min(max(base[c] + more, np.float32(0.0)), np.float32(255.0))
+def _try_half(half, codes, bits, modifiers, hole, best):
+    """Return the error and the row of a half block (4, 8), colours and weight, whose base has these codes.
 
-
-@njit(nogil=True, cache=True, fastmath=FAST)
-def _best_row(px, weight, base, modifiers, hole):
-    """Return the row of modifiers that serves a base best, when nothing leaves the range of a byte."""
-    best, found = _FAR, 0
-    for row in range(8):
-        a, b = np.float32(modifiers[row, 0]), np.float32(modifiers[row, 1])
-        if hole:
-            a = np.float32(0.0)
+    Where nothing leaves the range of a byte, the sum of a pixel's distances to the base tells the error of a row, and a
+    base that cannot come under `best` is not looked at further.
+    """
+    red, green, blue = _wide(codes[0], bits), _wide(codes[1], bits), _wide(codes[2], bits)
+    apart = np.float32(0.0)
+    for i in range(8):
+        r, g, b = half[0, i] - red, half[1, i] - green, half[2, i] - blue
+        apart += half[3, i] * (r * r + g * g + b * b)
+    least, row = _FAR, 0
+    for k in range(8):
+        a = np.float32(0.0) if hole else np.float32(modifiers[k, 0])
+        b = np.float32(modifiers[k, 1])
         total = np.float32(0.0)
-        for i in range(16):
-            s = abs(px[0, i] + px[1, i] + px[2, i] - base[0] - base[1] - base[2])
-            total += weight[i] * min(3 * a * a - 2 * a * s, 3 * b * b - 2 * b * s)
-        if total < best:
-            best, found = total, row
-    return found
+        for i in range(8):
+            s = abs(half[0, i] + half[1, i] + half[2, i] - red - green - blue)
+            total += half[3, i] * min(3 * a * a - 2 * a * s, 3 * b * b - 2 * b * s)
+        if total < least:
+            least, row = total, k
+    b = np.float32(modifiers[row, 1])
+    inside = min(red, min(green, blue)) >= b and max(red, max(green, blue)) + b <= 255
+    if inside:
+        return apart + least, row
+    if apart + least > 4 * best:
+        return _FAR, row
+    return _half_error(half, red, green, blue, modifiers, row, hole), row
 
 
 @njit(nogil=True, cache=True, fastmath=FAST)
-def _try_half(px, weight, codes, bits, modifiers, hole, base, paints, chosen):
-    """Return the error and the row of a half whose base has these codes."""
+def _paint(base, more):
+    return min(max(base + more, np.float32(0.0)), np.float32(255.0))
+
+
+@njit(nogil=True, cache=True, fastmath=FAST)
+def _half_error(half, red, green, blue, modifiers, row, hole):
+    """Return the squared error of a half block on a base and a row of modifiers."""
+    m0, m1 = np.float32(0.0) if hole else np.float32(modifiers[row, 0]), np.float32(modifiers[row, 1])
+    m2, m3 = np.float32(0.0) if hole else np.float32(modifiers[row, 2]), np.float32(modifiers[row, 3])
+    error = np.float32(0.0)
+    for i in range(8):
+        r, g, b = half[0, i], half[1, i], half[2, i]
+        d0 = (r - _paint(red, m0)) ** 2 + (g - _paint(green, m0)) ** 2 + (b - _paint(blue, m0)) ** 2
+        d1 = (r - _paint(red, m1)) ** 2 + (g - _paint(green, m1)) ** 2 + (b - _paint(blue, m1)) ** 2
+        d2 = (r - _paint(red, m2)) ** 2 + (g - _paint(green, m2)) ** 2 + (b - _paint(blue, m2)) ** 2
+        d3 = (r - _paint(red, m3)) ** 2 + (g - _paint(green, m3)) ** 2 + (b - _paint(blue, m3)) ** 2
+        error += half[3, i] * min(min(d0, d1), min(d2, d3))
+    return error
+
+
+@njit(nogil=True, cache=True, fastmath=FAST)
+def _choose_half(half, codes, bits, modifiers, row, hole, chosen, paints):
+    """Give each pixel of a half block the nearest paint (3, 4) of a base and a row; of two clear ones never the third."""
     for c in range(3):
-        base[c] = _wide(codes[c], bits)
-    row = _best_row(px, weight, base, modifiers, hole)
-    _set_paints(base, modifiers, row, hole, paints)
-    return _nearest(px, weight, paints, hole, chosen), row
+        base = _wide(codes[c], bits)
+        for k in range(4):
+            more = np.float32(0.0) if hole and (k & 1) == 0 else np.float32(modifiers[row, k])
+            paints[c, k] = _paint(base, more)
+    for i in range(8):
+        nearest, found = _FAR, 0
+        for k in range(4):
+            if hole and k == 2:
+                continue
+            d = np.float32(0.0)
+            for c in range(3):
+                d += (half[c, i] - paints[c, k]) ** 2
+            if d < nearest:
+                nearest, found = d, k
+        chosen[i] = np.float32(found)
 
 
 @njit(nogil=True, cache=True, fastmath=FAST)
-def _fit_half(px, weight, bits, low, high, effort, modifiers, hole, work, codes, chosen):
-    """Find the base of a half within codes low (3,) to high (3,); return the error and the row of modifiers."""
+def _fit_half(half, bits, low, high, effort, modifiers, hole, work, codes):
+    """Find the base of a half block (4, 8) within codes low (3,) to high (3,); return the error and the row of modifiers."""
     base, paints, trial, got = work[0], work[1], work[2], work[3]
     count = np.float32(0.0)
-    for i in range(16):
-        count += weight[i]
+    for i in range(8):
+        count += half[3, i]
     count = max(count, np.float32(1.0))
     for c in range(3):
         total = np.float32(0.0)
-        for i in range(16):
-            total += weight[i] * px[c, i]
+        for i in range(8):
+            total += half[3, i] * half[c, i]
         trial[c] = min(max(_code(total / count, bits), low[c]), high[c])
     best, row = _FAR, 0
     for _ in range(1 if effort == 0 else 3):
-        error, at = _try_half(px, weight, trial, bits, modifiers, hole, base, paints, got)
+        error, at = _try_half(half, trial, bits, modifiers, hole, best)
         if error >= best:
             break
         best, row = error, at
         copy_flat(trial, codes)
-        copy_flat(got, chosen)
         if effort == 0 or best == 0:
             break
         # The base that serves the chosen modifiers best is the mean of what they leave.
+        _choose_half(half, codes, bits, modifiers, row, hole, got, paints)
         for c in range(3):
+            base[c] = _wide(codes[c], bits)
             total = np.float32(0.0)
-            for i in range(16):
-                total += weight[i] * (px[c, i] - paints[c, np.int64(got[i])] + base[c])
+            for i in range(8):
+                total += half[3, i] * (half[c, i] - paints[c, np.int64(got[i])] + base[c])
             trial[c] = min(max(_code(total / count, bits), low[c]), high[c])
     if effort > 0:
         for _ in range(effort):
@@ -148,11 +167,10 @@ def _fit_half(px, weight, bits, low, high, effort, modifiers, hole, work, codes,
                     else:
                         way = (move - 8 + 1) * 7 // (1, 3, 9)[c] % 3 - 1
                     trial[c] = min(max(codes[c] + way, low[c]), high[c])
-                error, at = _try_half(px, weight, trial, bits, modifiers, hole, base, paints, got)
+                error, at = _try_half(half, trial, bits, modifiers, hole, best)
                 if error < best:
                     best, row, gained = error, at, True
                     copy_flat(trial, codes)
-                    copy_flat(got, chosen)
             if not gained:
                 break
     return best, row
@@ -168,61 +186,87 @@ def _index_bits(chosen):
 
 
 @njit(nogil=True, cache=True)
-def _field(value, low):
-    return np.uint64(value) << np.uint64(low)
+def _place(flip, half, i):
+    """Return which pixel of a block, down the columns, is the i-th of a half."""
+    return 4 * (i >> 1) + 2 * half + (i & 1) if flip else 8 * half + i
+
+
+@njit(nogil=True, cache=True)
+def _take_half(px, weight, flip, half, side):
+    """Fill side (4, 8) with the colours and the weights of half a block."""
+    for i in range(8):
+        place = _place(flip, half, i)
+        for c in range(3):
+            side[c, i] = px[c, place]
+        side[3, i] = weight[place]
+
+
+# By effort: how many of the four ways to halve a block are looked at closely.
+_WAYS = (0, 2, 4)
 
 
 @njit(nogil=True, cache=True, fastmath=FAST)
 def _fit_halves(px, weight, effort, alpha, hole, modifiers, work, ends, best, word):
     """Try both ways to halve a block, with bases of their own and with a difference; return error and word."""
-    side, low, high, codes, chosen = ends
-    for flip in range(2):
-        for kind in range(2):
-            # Bases of their own have four bits; with one bit of alpha there are none.
-            if kind == 0 and alpha == ONE_BIT:
-                continue
-            bits = 4 if kind == 0 else 5
-            top = (1 << bits) - 1
-            error = np.float32(0.0)
-            first_row = second_row = 0
-            for half in range(2):
-                for i in range(16):
-                    second = (i & 3) >= 2 if flip else i >= 8
-                    side[half, i] = weight[i] if second == (half == 1) else np.float32(0.0)
-                for c in range(3):
-                    low[c], high[c] = 0, top
-                    if kind == 1 and half == 1:
-                        low[c], high[c] = max(0, codes[0, c] - 4), min(top, codes[0, c] + 3)
-                found, row = _fit_half(
-                    px, side[half], bits, low, high, effort, modifiers, hole, work, codes[half], chosen[half]
-                )
-                error += found
-                if half == 0:
-                    first_row = row
-                else:
-                    second_row = row
-                if error >= best:
-                    break
-            if error >= best:
-                continue
-            best = error
-            word = _field(first_row, 37) | _field(second_row, 34) | _field(flip, 32)
+    side, low, high, codes, chosen, errors = ends
+    paints, got = work[1], work[3]
+    # Every way is tried quickly; those that came nearest then with all effort.
+    for turn in range(4 + _WAYS[effort]):
+        way, hard = turn, 0
+        if turn >= 4:
+            if best == 0:
+                break
+            way, hard = 0, effort
+            for k in range(1, 4):
+                way = k if errors[k] < errors[way] else way
+            errors[way] = _FAR
+        flip, kind = way >> 1, way & 1
+        # Bases of their own have four bits; with one bit of alpha there are none.
+        if kind == 0 and alpha == ONE_BIT:
+            errors[way] = _FAR
+            continue
+        bits = 4 if kind == 0 else 5
+        top = (1 << bits) - 1
+        error = np.float32(0.0)
+        first_row = second_row = 0
+        for half in range(2):
+            _take_half(px, weight, flip, half, side)
             for c in range(3):
-                at = 56 - 8 * c
-                if kind == 0:
-                    word |= _field(codes[0, c], at + 4) | _field(codes[1, c], at)
-                else:
-                    word |= _field(codes[0, c], at + 3) | _field((codes[1, c] - codes[0, c]) & 7, at)
-            if alpha == ONE_BIT:
-                word |= _field(0 if hole else 1, 33)
+                low[c], high[c] = 0, top
+                if kind == 1 and half == 1:
+                    low[c], high[c] = max(0, codes[0, c] - 4), min(top, codes[0, c] + 3)
+            found, row = _fit_half(side, bits, low, high, hard, modifiers, hole, work, codes[half])
+            error += found
+            if half == 0:
+                first_row = row
             else:
-                word |= _field(kind, 33)
-            for i in range(16):
-                second = (i & 3) >= 2 if flip else i >= 8
-                chosen[0, i] = chosen[1, i] if second else chosen[0, i]
-                if hole and weight[i] == 0:
-                    chosen[0, i] = np.float32(2.0)
-            word |= _index_bits(chosen[0])
+                second_row = row
+            if error >= best and turn >= 4:
+                break
+        if turn < 4:
+            errors[way] = error
+        if error >= best:
+            continue
+        best = error
+        word = field(first_row, 37) | field(second_row, 34) | field(flip, 32)
+        for c in range(3):
+            at = 56 - 8 * c
+            if kind == 0:
+                word |= field(codes[0, c], at + 4) | field(codes[1, c], at)
+            else:
+                word |= field(codes[0, c], at + 3) | field((codes[1, c] - codes[0, c]) & 7, at)
+        if alpha == ONE_BIT:
+            word |= field(0 if hole else 1, 33)
+        else:
+            word |= field(kind, 33)
+        for half in range(2):
+            row = second_row if half else first_row
+            _take_half(px, weight, flip, half, side)
+            _choose_half(side, codes[half], bits, modifiers, row, hole, got, paints)
+            for i in range(8):
+                place = _place(flip, half, i)
+                chosen[place] = np.float32(2.0) if hole and weight[place] == 0 else got[i]
+        word |= _index_bits(chosen)
     return best, word
 
 
@@ -329,25 +373,25 @@ def _number(codes):
 @njit(nogil=True, cache=True)
 def _overflow(low, step, at):
     """Return the three bits above a field and the sign above a difference that drive their sum out of range."""
-    return _field(7, at + 5) if low + step >= 4 else _field(1, at + 2)
+    return field(7, at + 5) if low + step >= 4 else field(1, at + 2)
 
 
 @njit(nogil=True, cache=True)
 def _pair_word(pair, h_mode, at, chosen, weight, alpha, hole):
     """Return the word of a T or H block: `pair` (2, 3) codes, place of the distance, paints of the pixels."""
-    word = _field(0 if alpha == ONE_BIT and hole else 1, 33)
+    word = field(0 if alpha == ONE_BIT and hole else 1, 33)
     first, second = pair[0], pair[1]
     if h_mode:
-        word |= _field(at >> 2, 34) | _field(at >> 1 & 1, 32)
-        word |= _field(first[0], 59) | _field(first[1] >> 1, 56) | _field(first[1] & 1, 52)
-        word |= _field(first[2] >> 3, 51) | _field(first[2] & 7, 47)
-        word |= _field(second[0], 43) | _field(second[1], 39) | _field(second[2], 35)
-        word |= _field(1 if first[1] >> 1 & 4 else 0, 63)
+        word |= field(at >> 2, 34) | field(at >> 1 & 1, 32)
+        word |= field(first[0], 59) | field(first[1] >> 1, 56) | field(first[1] & 1, 52)
+        word |= field(first[2] >> 3, 51) | field(first[2] & 7, 47)
+        word |= field(second[0], 43) | field(second[1], 39) | field(second[2], 35)
+        word |= field(1 if first[1] >> 1 & 4 else 0, 63)
         word |= _overflow((first[1] & 1) << 1 | first[2] >> 3, (first[2] & 7) >> 1, 48)
     else:
-        word |= _field(at >> 1, 34) | _field(at & 1, 32)
-        word |= _field(first[0] >> 2, 59) | _field(first[0] & 3, 56) | _field(first[1], 52) | _field(first[2], 48)
-        word |= _field(second[0], 44) | _field(second[1], 40) | _field(second[2], 36)
+        word |= field(at >> 1, 34) | field(at & 1, 32)
+        word |= field(first[0] >> 2, 59) | field(first[0] & 3, 56) | field(first[1], 52) | field(first[2], 48)
+        word |= field(second[0], 44) | field(second[1], 40) | field(second[2], 36)
         word |= _overflow(first[0] >> 2, first[0] & 3, 56)
     for i in range(16):
         k = np.int64(chosen[i])
@@ -385,107 +429,33 @@ def _fit_planar(px, weight, best, word):
         return best, word
     ro, go, bo = codes[0, 0], codes[1, 0], codes[2, 0]
     rh, gh, bh = codes[0, 1], codes[1, 1], codes[2, 1]
-    word = _field(1, 33) | _field(ro, 57) | _field(go >> 6, 56) | _field(go & 63, 49) | _field(bo >> 5, 48)
-    word |= _field(bo >> 3 & 3, 43) | _field(bo & 7, 39) | _field(rh >> 1, 34) | _field(rh & 1, 32)
-    word |= _field(gh, 25) | _field(bh, 19) | _field(codes[0, 2], 13) | _field(codes[1, 2], 6) | _field(codes[2, 2], 0)
-    word |= _field(ro >> 1 & 1, 63) | _field(go >> 1 & 1, 55)
+    word = field(1, 33) | field(ro, 57) | field(go >> 6, 56) | field(go & 63, 49) | field(bo >> 5, 48)
+    word |= field(bo >> 3 & 3, 43) | field(bo & 7, 39) | field(rh >> 1, 34) | field(rh & 1, 32)
+    word |= field(gh, 25) | field(bh, 19) | field(codes[0, 2], 13) | field(codes[1, 2], 6) | field(codes[2, 2], 0)
+    word |= field(ro >> 1 & 1, 63) | field(go >> 1 & 1, 55)
     word |= _overflow(bo >> 3 & 3, (bo & 7) >> 1, 40)
     return error, word
 
 
-@njit(nogil=True, cache=True, fastmath=FAST)
-def _channel_error(values, strict, base, factor, steps, row, low, high, best):
-    """Return the squared error of sixteen values on base + step * factor; no more is counted once it is over `best`."""
-    error = np.float32(0.0)
-    for i in range(16):
-        nearest = _FAR
-        for k in range(8):
-            at = min(max(base + np.float32(steps[row, k]) * factor, low), high)
-            d = abs(values[i] - at)
-            nearest = min(nearest, d)
-        error += nearest * nearest + strict[i] * min(nearest, np.float32(1.0))
-    return error
-
-
-@njit(nogil=True, cache=True, fastmath=FAST)
-def _encode_channel(values, strict, eleven, effort, steps):
-    """Return the word of an EAC block for sixteen values in 0..255, or in 0..2047 where `eleven` bits are kept."""
-    least = most = values[0]
-    for i in range(16):
-        least, most = min(least, values[i]), max(most, values[i])
-    unit = np.float32(8.0) if eleven else np.float32(1.0)
-    half = np.float32(4.0) if eleven else np.float32(0.0)
-    high = np.float32(2047.0) if eleven else np.float32(255.0)
-    best, best_base, best_factor, best_row = _FAR, 0, 1, 13
-    reach = (0, 1, 2)[effort]
-    for row in range(16):
-        below, above = np.float32(steps[row, 3]), np.float32(steps[row, 7])
-        ideal = np.int64((most - least) / (unit * (above - below)) + np.float32(0.5))
-        for more in range(-reach - (1 if effort > 0 else 0), reach + 1):
-            factor = ideal + more
-            if factor < (0 if eleven else 1) or factor > 15:
-                if more != 0:
-                    continue
-                factor = min(max(factor, 0 if eleven else 1), 15)
-            size = np.float32(factor) * unit if factor > 0 else np.float32(1.0)
-            # The middle of the steps stands at the middle of the values.
-            middle = ((least + most) - (below + above) * size) * np.float32(0.5)
-            centre = np.int64((middle - half) / unit + np.float32(0.5))
-            for shift in range(-reach * 2, reach * 2 + 1):
-                base = centre + shift
-                if base < 0 or base > 255:
-                    if shift != 0:
-                        continue
-                    base = min(max(base, 0), 255)
-                error = _channel_error(
-                    values, strict, np.float32(base) * unit + half, size, steps, row, np.float32(0.0), high, best
-                )
-                if error < best:
-                    best, best_base, best_factor, best_row = error, base, factor, row
-        if best == 0:
-            break
-    word = _field(best_base, 56) | _field(best_factor, 52) | _field(best_row, 48)
-    size = np.float32(best_factor) * unit if best_factor > 0 else np.float32(1.0)
-    for i in range(16):
-        nearest, found = _FAR, 0
-        for k in range(8):
-            at = np.float32(best_base) * unit + half + np.float32(steps[best_row, k]) * size
-            d = abs(values[i] - min(max(at, np.float32(0.0)), high))
-            if d < nearest:
-                nearest, found = d, k
-        word |= _field(found, 45 - 3 * i)
-    return word
-
-
 @njit(nogil=True, cache=True)
-def encode_channel_rows(pixels, effort, steps, start, stop, out):
-    """Encode block rows of pixels (H, W, 1 or 2) uint16 into `out` (rows, columns, 8 or 16) uint8."""
-    px, values, strict = np.empty((4, 16), np.float32), np.empty(16, np.float32), np.zeros(16, np.float32)
-    for by in range(start, stop):
-        for bx in range(out.shape[1]):
-            _load(pixels, bx, by, pixels.shape[2], px)
-            for c in range(pixels.shape[2]):
-                for i in range(16):
-                    values[i] = px[c, i] * np.float32(2047.0 / 65535.0)
-                _store(_encode_channel(values, strict, True, effort, steps), out[by, bx, 8 * c :])
+def encode_colour_rows(pixels, alpha, threshold, effort, distances, modifiers, steps, start, stop, out, told):
+    """Encode block rows of pixels (H, W, 4) uint8 into `out` (rows, columns, 8 or 16) uint8; see ALONE and its like.
 
-
-@njit(nogil=True, cache=True)
-def encode_colour_rows(pixels, alpha, threshold, effort, distances, modifiers, steps, start, stop, out):
-    """Encode block rows of pixels (H, W, 4) uint8 into `out` (rows, columns, 8 or 16) uint8; see ALONE and its like."""
+    The error that is told is that of colour.
+    """
     px, weight, strict = np.empty((4, 16), np.float32), np.ones(16, np.float32), np.zeros(16, np.float32)
     work = (
         np.zeros(3, np.float32), np.zeros((3, 4), np.float32), np.zeros(3, np.int64), np.zeros(16, np.float32),
         np.zeros((2, 3), np.float32), np.zeros((2, 3), np.int64), np.zeros((2, 3), np.int64), np.zeros((2, 4), np.float32),
     )  # fmt: skip
     ends = (
-        np.zeros((2, 16), np.float32), np.zeros(3, np.int64), np.zeros(3, np.int64), np.zeros((2, 3), np.int64),
-        np.zeros((2, 16), np.float32),
+        np.zeros((4, 8), np.float32), np.zeros(3, np.int64), np.zeros(3, np.int64), np.zeros((2, 3), np.int64),
+        np.zeros(16, np.float32), np.zeros(4, np.float32),
     )  # fmt: skip
     enough = np.float32((240.0, 24.0, 0.0)[effort])
     for by in range(start, stop):
         for bx in range(out.shape[1]):
-            _load(pixels, bx, by, 4, px)
+            load_columns(pixels, bx, by, 4, px)
             seen, holes = np.float32(0.0), False
             for i in range(16):
                 hidden = px[3, i] < threshold if alpha == ONE_BIT else px[3, i] == 0
@@ -504,15 +474,17 @@ def encode_colour_rows(pixels, alpha, threshold, effort, distances, modifiers, s
                             px[c, i] = mean / seen
             block = out[by, bx]
             if alpha == BESIDE:
-                _store(_encode_channel(px[3], strict, False, effort, steps), block)
+                store(encode_channel(px[3], strict, False, effort, steps), block)
                 block = block[8:]
+            told[by, bx] = np.float32(0.0)
             if seen == 0:
                 # All clear: with one bit of alpha, every pixel takes the clear paint.
-                _store(np.uint64(0xFFFF0000) if alpha == ONE_BIT else np.uint64(0), block)
+                store(np.uint64(0xFFFF0000) if alpha == ONE_BIT else np.uint64(0), block)
                 continue
             best, word = _fit_halves(px, weight, effort, alpha, holes, modifiers, work, ends, _FAR, np.uint64(0))
             if not holes and best > 0:
                 best, word = _fit_planar(px, weight, best, word)
             if best > enough:
                 best, word = _fit_pairs(px, weight, effort, alpha, holes, distances, work, best, word)
-            _store(word, block)
+            told[by, bx] = best
+            store(word, block)

@@ -1,0 +1,117 @@
+"""What the searches say of their blocks is true of the blocks once they are decoded, and what they better gets better."""
+
+import numpy as np
+import pytest
+
+from oaktrim.core.codecs import astcchoices, astcencode
+from oaktrim.core.codecs.astc import decode_astc
+from oaktrim.core.codecs.astcencode import encode_astc
+from oaktrim.core.codecs.astcpolish import WIDE, decode_ends, round_ends
+from oaktrim.core.codecs.bc7 import decode_bc7, encode_bc7
+from oaktrim.core.codecs.effort import Effort, EncodeOptions
+from oaktrim.core.codecs.etc2 import decode_etc2_rgb, encode_etc2_rgb
+from oaktrim.core.pixels.image import Image
+from tests.kit.pictures import busy, noise, psnr8, smooth
+
+SIDE = 120
+
+
+def pictures() -> dict[str, np.ndarray]:
+    """Blocks of every kindred: colour or grey, opaque or not, gentle or wild."""
+    colour, wild = busy(SIDE, SIDE, 4).pixels.copy(), noise(SIDE, SIDE, 4).pixels.copy()
+    opaque, noisy = colour.copy(), wild.copy()
+    opaque[..., 3] = noisy[..., 3] = 255
+    # Alpha that is nowhere 0 leaves every colour in sight, so that all of the error can be counted.
+    colour[..., 3] = np.maximum(colour[..., 3], 1)
+    wild[..., 3] = np.maximum(wild[..., 3], 1)
+    grey = np.repeat(smooth(SIDE, SIDE, 1).pixels, 4, axis=2)
+    grey_alpha = grey.copy()
+    grey[..., 3], grey_alpha[..., 3] = 255, np.maximum(busy(SIDE, SIDE, 1).pixels[..., 0], 1)
+    return {
+        "opaque": opaque, "noise": noisy, "alpha": colour, "wild alpha": wild, "grey": grey, "grey, alpha": grey_alpha,
+    }  # fmt: skip
+
+
+def errors(source: np.ndarray, shown: np.ndarray, size: tuple[int, int]) -> np.ndarray:
+    """Return the squared error of each block over the channels that are shown."""
+    channels = shown.shape[2]
+    square = ((source[..., :channels].astype(np.int64) - shown) ** 2).sum(axis=-1)
+    return square.reshape(SIDE // size[1], size[1], SIDE // size[0], size[0]).sum(axis=(1, 3))
+
+
+@pytest.mark.parametrize("kind", pictures())
+@pytest.mark.parametrize("effort", list(Effort))
+@pytest.mark.parametrize("size", [(4, 4), (6, 5), (8, 8), (12, 12)])
+def test_astc_expects_what_comes_out(size, effort, kind):
+    source = pictures()[kind]
+    told = np.full((SIDE // size[1], SIDE // size[0]), np.nan, np.float32)
+    data = encode_astc(Image.of(source), EncodeOptions(effort), size, told)
+    np.testing.assert_allclose(told, errors(source, decode_astc(data, SIDE, SIDE, size), size), rtol=1e-4, atol=1.5)
+
+
+@pytest.mark.parametrize("effort", list(Effort))
+@pytest.mark.parametrize(("encode", "decode"), [(encode_bc7, decode_bc7), (encode_etc2_rgb, decode_etc2_rgb)])
+def test_other_searches_expect_what_comes_out(encode, decode, effort):
+    for kind, source in pictures().items():
+        if encode is encode_bc7 and kind == "wild alpha":
+            continue  # Alpha that cannot be kept exact counts for more than its square.
+        told = np.full((SIDE // 4, SIDE // 4), np.nan, np.float32)
+        data = encode(Image.of(source), EncodeOptions(effort), told)
+        actual = errors(source, decode(data, SIDE, SIDE), (4, 4))
+        np.testing.assert_allclose(told, actual, rtol=1e-4, atol=1.5, err_msg=kind)
+
+
+def test_ends_of_astc_are_rounded_to_what_the_decoder_reads():
+    """The codes mean what the search takes them for, contracted or not; and where nothing forces a contraction, they decode
+    to something as near as their levels allow."""
+    rng = np.random.default_rng(4)
+    _, _, nearest, values = astcencode._nearest()
+    contracted = kept = near = 0
+    for level in (4, 10, 20):
+        spacing = float(np.diff(np.unique(values[level][values[level] > 0])).max())
+        for _ in range(400):
+            middle = rng.uniform(30, 225, 3)
+            line = np.zeros((2, 4), np.float32)
+            line[:, :3] = middle + rng.normal(0, 12, (2, 3))
+            codes, decoded = np.zeros(8, np.int64), np.zeros((4, 4), np.float32)
+            if not round_ends(line, 3, nearest[level], values[level], codes, decoded):
+                # Only where the second end is the darker one, which the standard reads as contracted.
+                assert line[1, :3].sum() < line[0, :3].sum() + 3 * spacing
+                continue
+            kept += 1
+            again = np.zeros((4, 4), np.float32)
+            contracted += bool(decode_ends(codes, 3, values[level], again))
+            np.testing.assert_array_equal(again[:2, :3], decoded[:2, :3])
+            wanted = np.clip((line[:, :3] + 0.5) / WIDE, 0, 255)
+            if wanted[1].sum() < wanted[0].sum() + 3 * spacing:
+                continue  # Only contracted can such ends keep their order, and not every colour can be told so.
+            near += 1
+            assert np.abs(decoded[:2, :3] - wanted).max() <= 0.75 * spacing + 1
+    assert contracted > 100 and kept - contracted > 100, "both ways are taken"
+    assert near > 100
+
+
+def test_bettering_a_block_makes_it_better(monkeypatch):
+    source = pictures()["opaque"]
+
+    def quality(rounds: int) -> float:
+        plans = astcchoices.PLANS.copy()
+        plans[:, 4, 3] = rounds
+        monkeypatch.setattr(astcencode, "PLANS", plans)
+        data = encode_astc(Image.of(source), EncodeOptions(Effort.STANDARD), (8, 8))
+        return psnr8(decode_astc(data, SIDE, SIDE, (8, 8)), source)
+
+    without, once, often = (quality(rounds) for rounds in (0, 1, 4))
+    assert without < once <= often
+
+
+@pytest.mark.parametrize("size", [(4, 4), (6, 6), (8, 8)])
+def test_two_colours_that_no_line_joins_take_two_partitions(size):
+    """A diagonal edge between a ramp of red and a ramp of blue: with one line only, half of it would be lost."""
+    y, x = np.mgrid[0:SIDE, 0:SIDE]
+    red = np.stack([120 + x % 60 * 2, 20 + x % 30, 30 + 0 * x], axis=-1)
+    blue = np.stack([30 + y % 20, 40 + y % 30, 230 - y % 60 * 2], axis=-1)
+    source = np.full((SIDE, SIDE, 4), 255, np.uint8)
+    source[..., :3] = np.where((x + y)[..., None] % 48 < 24, red, blue)
+    shown = decode_astc(encode_astc(Image.of(source), EncodeOptions(), size), SIDE, SIDE, size)
+    assert psnr8(shown[..., :3], source[..., :3]) > {(4, 4): 40, (6, 6): 33, (8, 8): 28}[size]
