@@ -14,13 +14,14 @@ from oaktrim.core.plan.resolve import Plan, limits_of
 from oaktrim.core.ship.manifest import NAME
 from oaktrim.core.ship.run import Shipped, forecast_missed
 from oaktrim.core.ship.run import ship as ship_plan
+from oaktrim.core.ship.store import MadeStore
 
 
 def ship_source(source: Source, target: str, out: Path) -> tuple[Plan, Shipped]:
     """Ship a source for a target and return its plan and what was done."""
     found = weigh_source(source, (target,))
     plan = found.plans[0]
-    return plan, run(ship_plan(plan, out, source.job.max_pixels))
+    return plan, run(ship_plan(plan, out, source.job.max_pixels, store=MadeStore()))
 
 
 def print_result(plan: Plan, shipped: Shipped) -> None:

@@ -11,6 +11,7 @@ import hashlib
 import os
 import re
 import shutil
+from functools import cache
 from pathlib import Path
 from typing import Any
 
@@ -35,15 +36,22 @@ def kernel_sources(package: Path) -> list[Path]:
     return sorted(found)
 
 
-def _folder() -> Path:
+@cache
+def kernel_state() -> str:
+    """Return a hash of all kernels and of what they take in: what they compute is the same while it stays."""
     package = Path(__file__).parent
     digest = hashlib.blake2b(digest_size=8)
     for source in kernel_sources(package):
         digest.update(source.read_bytes())
+    return digest.hexdigest()
+
+
+def _folder() -> Path:
+    package = Path(__file__).parent
     beside = package / "__pycache__"
     if not os.access(beside if beside.exists() else package, os.W_OK):
         beside = Path(platformdirs.user_cache_dir("oak-trim"))
-    return beside / f"{_STEM}{digest.hexdigest()}"
+    return beside / f"{_STEM}{kernel_state()}"
 
 
 def keep_kernels() -> None:

@@ -8,23 +8,22 @@ from oaktrim.core.codecs.effort import Dither, Effort, EncodeOptions
 from oaktrim.core.codecs.texture import decode_level, encode_level, encode_texture
 from oaktrim.core.formats.catalogue import FORMATS, ORDER, chain_bytes
 from oaktrim.core.kernels import forget_old_kernels
-from oaktrim.core.makers.rectangles import pack_rectangles
+from oaktrim.core.makers.rectangles import smallest_pages
 from oaktrim.core.pixels.distance import signed_distance
 from oaktrim.core.pixels.image import Image
 from oaktrim.core.pixels.levels import make_levels
 from oaktrim.core.pixels.resample import Resampling
-from oaktrim.core.pixels.statistics import pixel_facts
 from oaktrim.core.progress import Progress, Task, finish
 from oaktrim.core.raster.mesh import see
 from oaktrim.core.scene.uvs import overlap_share
-from oaktrim.core.survey.sample import sample_of
+from oaktrim.core.survey.read import made_facts
 
 
 def warm() -> Task[None]:
     """Run every kernel on a small picture of every type it can meet."""
     pictures = [
-        Image.of((np.arange(8 * 8 * channels).reshape(8, 8, channels) % 251).astype(dtype))
-        for dtype in (np.uint8, np.uint16, np.float16, np.float32)
+        Image.of((np.arange(16 * 16 * channels).reshape(16, 16, channels) % 251 / scale).astype(dtype))
+        for dtype, scale in ((np.uint8, 1), (np.uint16, 1), (np.float16, 250), (np.float32, 250))
         for channels in (1, 2, 3, 4)
     ]
     forget_old_kernels()
@@ -33,13 +32,12 @@ def warm() -> Task[None]:
     total = len(pictures) + len(names)
     overlap_share(np.zeros((3, 2), np.float32), np.zeros((1, 3), np.int64))
     chain_bytes(*[np.ones(1, np.int64)] * 6)
-    pack_rectangles(np.full((3, 2), 2, np.int64), 4, 4)
+    smallest_pages(np.full((3, 2), 2, np.int64), 4)
     signed_distance(np.eye(4, dtype=np.bool_))
     see(np.ones((3, 3), np.float32), np.array([[0, 1, 2]]), (2, 2))
     for done, picture in enumerate(pictures):
         yield Progress(done, total, f"compiling for {picture.bit_depth}-bit pictures")
-        pixel_facts(picture)
-        sample_of(picture)
+        made_facts("", "", "", picture)
         make_levels(picture, how=Resampling(normals=len(picture.channels) >= 3), threads=1)
     for done, name in enumerate(names, len(pictures)):
         yield Progress(done, total, f"compiling {FORMATS[name].label}")

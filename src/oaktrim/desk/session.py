@@ -19,6 +19,7 @@ from oaktrim.core.plan.query import Assets
 from oaktrim.core.plan.resolve import Plan, resolve
 from oaktrim.core.plan.verdict import findings_of
 from oaktrim.core.progress import Task
+from oaktrim.core.ship.store import MadeStore
 from oaktrim.core.survey.cache import SurveyCache
 from oaktrim.core.survey.findings.finding import Finding
 from oaktrim.core.survey.inventory import Inventory, difference
@@ -59,6 +60,7 @@ class Session(QObject):
     def __init__(self, parent: QObject | None = None, cache: SurveyCache | None = None) -> None:
         super().__init__(parent)
         self.cache = cache or SurveyCache()
+        self.store = MadeStore.beside(self.cache)
         self.file: Path | None = None
         self.root = Path()
         self.history: History | None = None

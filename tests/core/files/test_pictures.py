@@ -19,7 +19,7 @@ from oaktrim.core.files.pictures import (
     decode_picture,
     pack_texture,
     parse_texture,
-    picture_facts,
+    picture_with_facts,
     read_picture,
     write_png,
 )
@@ -31,7 +31,7 @@ from tests.kit.pictures import busy
 
 
 def facts(path: Path):
-    return picture_facts(path.read_bytes(), path)
+    return picture_with_facts(path.read_bytes(), path)[0]
 
 
 @pytest.mark.parametrize("channels", [1, 2, 3, 4])
@@ -144,7 +144,7 @@ def test_dds_of_others_and_of_ours(tmp_path):
 def test_a_container_of_reserved_blocks_is_read(tmp_path):
     texture = EncodedTexture(FORMATS["astc-6x6"], 12, 12, Transfer.SRGB, (bytes(64),))
     data = pack_texture(texture, "ktx2")
-    assert picture_facts(data, tmp_path / "a.ktx2").format == "astc-6x6"
+    assert picture_with_facts(data, tmp_path / "a.ktx2")[0].format == "astc-6x6"
     assert parse_texture(data, tmp_path / "a.ktx2") == texture
     # Blocks of zeros are reserved: the standard's colour for errors says so, and nothing fails.
     assert (decode_picture(data, tmp_path / "a.ktx2").pixels == (255, 0, 255, 255)).all()

@@ -2,6 +2,7 @@
 
 import io
 import time
+from pathlib import Path
 
 import msgspec
 import numpy as np
@@ -227,3 +228,13 @@ def test_broken_fonts_are_refused_by_name(tmp_path, font_path, cut):
     path.write_bytes(bytes(np.random.default_rng(cut).integers(0, 256, 4000, dtype=np.uint8)))
     with pytest.raises(FileError, match=r"broken\.ttf"):
         made(path)
+
+
+@pytest.mark.parametrize("spread", [0, 4])
+def test_pages_of_a_board_are_full(spread):
+    """Few glyphs leave gaps that only their order decides: the letters and figures of a departure board, in a book face."""
+    font = "/usr/share/fonts/truetype/dejavu/DejaVuSans.ttf"
+    letters = "ABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789:.- "
+    assert finish(make_sheet(GlyphSheet("s", font, 32, letters, spread), open_font(Path(font)))).occupancy >= 0.9
+    wide = letters + letters.lower() + "!?&()/'\",;+%#"
+    assert finish(make_sheet(GlyphSheet("s", font, 48, wide, spread), open_font(Path(font)))).occupancy >= 0.9

@@ -24,7 +24,6 @@ from oaktrim.core.codecs.texture import EncodedTexture, decode_level
 from oaktrim.core.errors import FileError, Unsupported
 from oaktrim.core.files import dds, ktx2
 from oaktrim.core.files.atomic import read_bytes, write_atomic
-from oaktrim.core.formats.catalogue import FORMATS
 from oaktrim.core.pixels.image import CHANNEL_NAMES, Image, Pixels, Transfer, held, to_depth
 
 # We weigh the claimed size ourselves, before any pixel is decoded.
@@ -228,35 +227,45 @@ def _last_line(text: str) -> str:
     return lines[-1] if lines else "no reason given"
 
 
-def picture_facts(data: bytes, path: Path, max_pixels: int = MAX_PIXELS) -> PictureFacts:
-    """Return what the header in a file's bytes says; `path` is for errors and for OpenImageIO.
+def picture_with_facts(data: bytes, path: Path, max_pixels: int = MAX_PIXELS) -> tuple[PictureFacts, Image]:
+    """Return what a file's bytes say of the picture that they hold, and the picture, at its own depth; of a container, level 0.
+
+    Integers are taken as sRGB code values, floats as linear light; a role may have them read otherwise. `path` is for
+    errors and for OpenImageIO.
 
     Raises
     ------
-    FileError : not a picture that is read, or larger than `max_pixels`
+    FileError : not a picture that is read, not whole, or larger than `max_pixels`
     """
     kind = kind_of(data, path)
-    if kind == "ktx2":
-        header, row, _ = ktx2.parse_head(data, path, max_pixels)
-        return _container_facts(kind, header.width, header.height, max(1, header.levels), row.name, header.slices)
-    if kind == "dds":
-        head = dds.parse_head(data, path, max_pixels)
-        return _container_facts(kind, head.width, head.height, head.levels, head.format.name, head.slices)
+    if kind in _CONTAINERS:
+        texture = parse_texture(data, path, max_pixels)
+        return _container_facts(kind, texture), texture_image(texture, path)
+    if kind == "png":
+        _check_png(data, path, max_pixels)
     if kind in _BY_OPENIMAGEIO or (kind == "png" and _png_is_deep(data)):
-        if kind == "png":
-            _check_png(data, path, max_pixels)
-        with _Reading(data, path, kind, max_pixels) as reading:
-            kind_type = np.dtype(_TYPES[reading.type_name])
-            icc = reading.spec.getattribute("ICCProfile")
-            profile = "" if icc is None else _profile_name(bytes(np.asarray(icc, np.uint8)))
-            return PictureFacts(
-                kind, reading.spec.width, reading.spec.height, reading.channels, kind_type.itemsize * 8,
-                kind_type.kind == "f", profile=profile,
-            )  # fmt: skip
+        return _by_openimageio(data, path, kind, max_pixels)
     picture = _pillow(data, path, kind, max_pixels)
-    channels = len(_pillow_mode(picture))
     icc = picture.info.get("icc_profile")
-    return PictureFacts(kind, *picture.size, channels, 8, profile=_profile_name(icc) if icc else "")
+    try:
+        mode = _pillow_mode(picture)
+        pixels = np.asarray(picture if picture.mode == mode else picture.convert(mode))
+    except Exception as error:  # a decoder raises whatever its broken stream leads it to
+        raise FileError(path, f"cannot be decoded: {_reason(error, path)}") from error
+    image = Image.of(held(pixels))
+    return PictureFacts(kind, *image.size, len(mode), 8, profile=_profile_name(icc) if icc else ""), image
+
+
+def _by_openimageio(data: bytes, path: Path, kind: str, max_pixels: int) -> tuple[PictureFacts, Image]:
+    with _Reading(data, path, kind, max_pixels) as reading:
+        icc = reading.spec.getattribute("ICCProfile")
+        pixels = reading.pixels()
+    profile = "" if icc is None else _profile_name(bytes(np.asarray(icc, np.uint8)))
+    height, width, channels = pixels.shape
+    floating = pixels.dtype.kind == "f"
+    names: tuple[str, ...] = ("R", "G") if channels == 2 and floating else CHANNEL_NAMES[channels]
+    image = Image(held(pixels), names, Transfer.LINEAR if floating else Transfer.SRGB)
+    return PictureFacts(kind, width, height, channels, image.bit_depth, floating, profile=profile), image
 
 
 def _profile_name(icc: bytes) -> str:
@@ -268,42 +277,17 @@ def _profile_name(icc: bytes) -> str:
     return name.strip() or "unnamed"
 
 
-def _container_facts(kind: str, width: int, height: int, levels: int, name: str, slices: int) -> PictureFacts:
-    row = FORMATS[name]
-    depth = 16 if row.floating or name == "r16" else 8
-    return PictureFacts(kind, width, height, len(row.channels), depth, row.floating, levels, name, slices=slices)
+def _container_facts(kind: str, texture: EncodedTexture) -> PictureFacts:
+    row = texture.format
+    depth = 16 if row.floating or row.name == "r16" else 8
+    return PictureFacts(
+        kind, *texture.size, len(row.channels), depth, row.floating, len(texture.levels), row.name, slices=texture.slices
+    )
 
 
 def decode_picture(data: bytes, path: Path, max_pixels: int = MAX_PIXELS) -> Image:
-    """Return the picture in a file's bytes, at its own depth; of a container, level 0.
-
-    Integers are taken as sRGB code values, floats as linear light; a role may have them read otherwise.
-
-    Raises
-    ------
-    FileError : it cannot be read, is not whole, or is larger than `max_pixels`
-    """
-    kind = kind_of(data, path)
-    if kind in _CONTAINERS:
-        return texture_image(parse_texture(data, path, max_pixels), path)
-    if kind == "png":
-        _check_png(data, path, max_pixels)
-    if kind in _BY_OPENIMAGEIO or (kind == "png" and _png_is_deep(data)):
-        with _Reading(data, path, kind, max_pixels) as reading:
-            pixels = reading.pixels()
-        if pixels.shape[2] == 2 and pixels.dtype.kind == "f":
-            names: tuple[str, ...] = ("R", "G")
-        else:
-            names = CHANNEL_NAMES[pixels.shape[2]]
-        transfer = Transfer.LINEAR if pixels.dtype.kind == "f" else Transfer.SRGB
-        return Image(held(pixels), names, transfer)
-    picture = _pillow(data, path, kind, max_pixels)
-    try:
-        mode = _pillow_mode(picture)
-        pixels = np.asarray(picture if picture.mode == mode else picture.convert(mode))
-    except Exception as error:  # a decoder raises whatever its broken stream leads it to
-        raise FileError(path, f"cannot be decoded: {_reason(error, path)}") from error
-    return Image.of(held(pixels))
+    """Return the picture in a file's bytes; see `picture_with_facts`."""
+    return picture_with_facts(data, path, max_pixels)[1]
 
 
 def texture_image(texture: EncodedTexture, path: Path, level: int = 0, slice_: int = 0) -> Image:

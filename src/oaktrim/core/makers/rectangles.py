@@ -17,6 +17,8 @@ Ints = NDArray[np.int64]
 _MOST_HOLES = 512
 # Further shapes are not tried once a packing covers this much.
 _GOOD = 0.96
+# Up to so many rectangles other orders are tried: so many tries of so many rectangles a shape, until so many shapes held none.
+_FEW, _TRIES, _FAILURES = 1000, 60_000, 8
 
 
 @njit(nogil=True, cache=True)
@@ -215,7 +217,65 @@ def smallest_pages(sizes: Ints, pages: int, step: int = 4, powers: bool = False,
             best = found
         if best is not None and best.occupancy > _GOOD:
             break
+    return best if best is None or len(sizes) > _FEW else _tightened(sizes, best, pages, step, most)
+
+
+def _tightened(sizes: Ints, best: Packed, pages: int, step: int, most: int) -> Packed:
+    """Return a packing on smaller pages, if changing the order finds one: few rectangles leave gaps that orders decide."""
+    areas = sizes[:, 0] * sizes[:, 1]
+    least, widest, tallest = int(areas.sum()), int(sizes[:, 0].max()), int(sizes[:, 1].max())
+    sides = range(step, most + 1, step)
+    shapes = [
+        (width * height, width, height)
+        for width in sides
+        if width >= widest and width * width <= 2 * best.width * best.height
+        for height in sides[: best.width * best.height // (width * step)]
+        if height >= tallest and width <= 2 * height and height <= 2 * width and width * height * pages >= least
+    ]
+    tries, failed = max(40, _TRIES // len(sizes)), 0
+    order = _orders(sizes)[1]
+    for area, width, height in sorted(shapes, reverse=True):
+        if area >= best.width * best.height:
+            continue
+        if failed == _FAILURES:
+            break
+        places, on = np.zeros_like(sizes), np.full(len(sizes), -1, np.int64)
+        if _reorder(sizes, areas, order.copy(), pages, width, height, tries, places, on):
+            best, failed = Packed(width, height, places, on, least / (area * pages)), 0
+        else:
+            failed += 1
     return best
+
+
+@njit(nogil=True, cache=True)
+def _reorder(sizes, areas, order, pages, width, height, tries, places, on):
+    """Swap pairs of an order, keeping what leaves no more area out; say whether all found room at last."""
+    count = order.shape[0]
+    state, least = np.uint64(88172645463325252), areas.sum() + 1
+    for turn in range(tries):
+        first = second = 0
+        if turn:
+            # G. Marsaglia, "Xorshift RNGs" (2003): the same numbers everywhere.
+            state ^= state << np.uint64(13)
+            state ^= state >> np.uint64(7)
+            state ^= state << np.uint64(17)
+            first = np.int64(state % np.uint64(count))
+            second = np.int64((state >> np.uint64(32)) % np.uint64(count))
+            order[first], order[second] = order[second], order[first]
+        left = np.int64(0)
+        on[:] = -1
+        for page in range(pages):
+            _fill_page(sizes, order, on, page, width, height, turn % 2 == 0, places)
+        for i in range(count):
+            if on[i] < 0:
+                left += areas[i]
+        if left == 0:
+            return True
+        if left <= least:
+            least = left
+        else:
+            order[first], order[second] = order[second], order[first]
+    return False
 
 
 def _lowest(sizes: Ints, width: int, pages: int, step: int, area: int, limit: int) -> Packed | None:

@@ -8,9 +8,10 @@ from functools import cache
 
 import numpy as np
 import scipy.fft
+from numba import njit
 
 from oaktrim.core.pixels.image import Image, Pixels
-from oaktrim.core.pixels.statistics import PixelFacts, busy_tiles, unit_codes
+from oaktrim.core.pixels.statistics import GRID, PixelFacts, busy_side, busy_tiles, kernel_pixels, unit_codes
 
 # Share of a tile's energy that resampling, rounding and a window leave behind beyond 1.5 times the highest frequency
 # that a picture held before it was enlarged. Set on 112 pictures of a game and on the same enlarged by three filters:
@@ -18,6 +19,7 @@ from oaktrim.core.pixels.statistics import PixelFacts, busy_tiles, unit_codes
 _LEFT_BEHIND, _BEYOND = 0.002, 1.5
 # Half a code of an 8-bit picture: what rounding alone adds, as a variance in 0..1 squared.
 _ROUNDING = (0.6 / 255) ** 2
+_LUMINANCE = np.array([0.2126, 0.7152, 0.0722])
 
 
 @dataclass(frozen=True, slots=True)
@@ -42,34 +44,66 @@ def detail_share(image: Image, facts: PixelFacts) -> float:
     Measured on the spectrum of the busiest tiles: a picture that was enlarged has next to nothing above the half of its
     band, whatever filter enlarged it. Constant pictures, and those under 16 pixels, are 1.0.
     """
-    tiles = busy_tiles(image, facts)
-    side = tiles.shape[1]
+    side = busy_side(image)
     if side < 16 or facts.constant:
         return 1.0
-    window, fine, floors = _spectrum_of(side)
+    window, zones, counts = _spectrum_of(side)
+    pixels, unit = kernel_pixels(image), np.float32(unit_codes(image))
+    tile, energy = np.empty((side, side), np.float32), np.empty(3)
     used = 0.25
     # One busy channel of one tile settles most pictures, so they are looked at one by one.
-    for channel in range(tiles.shape[3]):
-        for tile in tiles[..., channel]:
-            bins = scipy.fft.rfft2((tile - tile.mean()) * window)
-            spectrum = (bins.real**2 + bins.imag**2).reshape(-1)
-            left = np.maximum(_LEFT_BEHIND * spectrum.sum(), floors)
-            beyond = fine @ spectrum > left
-            if beyond[0]:
+    for channel in range(pixels.shape[2]):
+        for left, top in facts.busiest:
+            _windowed(pixels, left, top, channel, unit, window, tile)
+            bins: Pixels = scipy.fft.rfft2(tile)
+            _energy(bins.view(np.float32), zones, energy)
+            fine, finest = energy[1] + energy[2], energy[2]
+            left_behind = _LEFT_BEHIND * (energy[0] + fine)
+            if finest > max(left_behind, counts[1]):
                 return 1.0
-            if beyond[1]:
+            if fine > max(left_behind, counts[0]):
                 used = 0.5
     return used
 
 
+@njit(nogil=True, cache=True)
+def _windowed(rows, left, top, channel, unit, window, tile):
+    """Fill `tile` (side, side) float32 with a channel of a tile of rows (H, W, C), its mean taken off, under a window."""
+    side = tile.shape[0]
+    total = 0.0
+    for y in range(side):
+        for x in range(side):
+            tile[y, x] = np.float32(rows[top + y, left + x, channel]) / unit
+            total += tile[y, x]
+    mean = np.float32(total / (side * side))
+    for y in range(side):
+        for x in range(side):
+            tile[y, x] = (tile[y, x] - mean) * window[y, x]
+
+
+@njit(nogil=True, cache=True)
+def _energy(bins, zones, energy):
+    """Fill energy (3,) with the squares of bins (h, 2 * w), real and imaginary parts in turn, by their zones (h, w)."""
+    energy[:] = 0
+    for y in range(zones.shape[0]):
+        for x in range(zones.shape[1]):
+            energy[zones[y, x]] += bins[y, 2 * x] ** 2 + bins[y, 2 * x + 1] ** 2
+
+
 @cache
-def _spectrum_of(side: int) -> tuple[Pixels, Pixels, Pixels]:
-    """Return the window (side, side), the bins beyond a half and a quarter (2, bins), and what rounding puts there (2,)."""
+def _spectrum_of(side: int) -> tuple[Pixels, Pixels, tuple[float, float]]:
+    """Return the window (side, side), the zone of each bin, and what rounding puts beyond a quarter and a half of the band.
+
+    Zone 0 is up to a quarter, 1 up to a half, 2 beyond.
+    """
     hann = np.hanning(side).astype(np.float32)
     down = np.minimum(np.arange(side), side - np.arange(side))
-    highest = np.maximum(down[:, None], np.arange(side // 2 + 1)[None, :]).reshape(-1)
-    fine = np.stack([highest > _BEYOND * side * share / 2 for share in (0.5, 0.25)]).astype(np.float32)
-    return hann[:, None] * hann, fine, _ROUNDING * float((hann.astype(np.float64) ** 2).sum()) ** 2 * fine.sum(axis=1)
+    highest = np.maximum(down[:, None], np.arange(side // 2 + 1)[None, :])
+    quarter, half = (highest > _BEYOND * side * share / 2 for share in (0.25, 0.5))
+    zones = quarter.astype(np.int64) + half
+    rounding = _ROUNDING * float((hann.astype(np.float64) ** 2).sum()) ** 2
+    beyond = rounding * np.count_nonzero(zones >= 1), rounding * np.count_nonzero(zones == 2)
+    return hann[:, None] * hann, zones, (float(beyond[0]), float(beyond[1]))
 
 
 def seam_ratio(image: Image) -> tuple[float, float]:
@@ -77,18 +111,32 @@ def seam_ratio(image: Image) -> tuple[float, float]:
 
     Both in mean absolute codes, over a floor of one and a half 8-bit codes; a picture that tiles is near 1.
     """
-    pixels = image.pixels
     floor = unit_codes(image) * 1.5 / 255
-    ratios = []
-    for rows in (pixels.swapaxes(0, 1), pixels):
-        if len(rows) < 4:
-            ratios.append(1.0)
-            continue
-        border = rows[[-1, 0, -2, 1]].astype(np.float32)
-        inner = rows[[0, 1, -1, 2]].astype(np.float32)
-        across, *inside = np.abs(border - inner).mean(axis=(1, 2)).tolist()
-        ratios.append(across / max(*inside, floor))
-    return ratios[0], ratios[1]
+    across, down = _seams(kernel_pixels(image), floor)
+    return across, down
+
+
+@njit(nogil=True, cache=True)
+def _seams(rows, floor):
+    height, width, channels = rows.shape
+    across = down = 1.0
+    if width >= 4:
+        border = near = far = 0.0
+        for y in range(height):
+            for c in range(channels):
+                border += abs(np.float64(rows[y, width - 1, c]) - np.float64(rows[y, 0, c]))
+                near += abs(np.float64(rows[y, 0, c]) - np.float64(rows[y, 1, c]))
+                far += abs(np.float64(rows[y, width - 2, c]) - np.float64(rows[y, width - 1, c]))
+        across = border / max(near, far, floor * height * channels)
+    if height >= 4:
+        border = near = far = 0.0
+        for x in range(width):
+            for c in range(channels):
+                border += abs(np.float64(rows[height - 1, x, c]) - np.float64(rows[0, x, c]))
+                near += abs(np.float64(rows[0, x, c]) - np.float64(rows[1, x, c]))
+                far += abs(np.float64(rows[height - 2, x, c]) - np.float64(rows[height - 1, x, c]))
+        down = border / max(near, far, floor * width * channels)
+    return across, down
 
 
 def normal_facts(image: Image, facts: PixelFacts) -> NormalFacts:
@@ -99,14 +147,13 @@ def normal_facts(image: Image, facts: PixelFacts) -> NormalFacts:
     """
     if len(image.channels) < 3 or image.is_float:
         return NormalFacts(False, 1.0, 0)
-    step = max(1, max(image.size) // 32)
-    few = image.pixels[step // 2 :: step, step // 2 :: step, :3] / np.float32(unit_codes(image) / 2) - 1
-    error = float(np.abs(np.sqrt((few**2).sum(axis=-1)) - 1).mean()) if few.size else 1.0
-    mean = facts.means[..., :3].mean(axis=(0, 1)) / unit_codes(image)
+    unit = unit_codes(image)
+    error, upward = _lengths(kernel_pixels(image), max(1, max(image.size) // 32), 2 / unit)
+    mean = facts.means[..., :3].reshape(-1, 3).mean(axis=0) / unit
     upright = abs(mean[0] - 0.5) < 0.06 and abs(mean[1] - 0.5) < 0.06 and mean[2] > 0.75
     if not upright:
         return NormalFacts(False, error, 0)
-    likely = bool(error < 0.06 and float((few[..., 2] > 0).mean()) > 0.99 and not facts.grey)
+    likely = bool(error < 0.06 and upward > 0.99 and not facts.grey)
     tiles = busy_tiles(image, facts)[..., :3] * 2 - 1
     steep = np.maximum(tiles[..., 2], 0.1)
     across, up = tiles[..., 0] / steep, tiles[..., 1] / steep
@@ -120,6 +167,22 @@ def normal_facts(image: Image, facts: PixelFacts) -> NormalFacts:
     return NormalFacts(likely, error, green)
 
 
+@njit(nogil=True, cache=True)
+def _lengths(rows, step, scale):
+    """Return how far the vectors of every `step`-th pixel are from length 1 on average, and the share that points up."""
+    total = 0.0
+    count = upward = 0
+    for y in range(step // 2, rows.shape[0], step):
+        for x in range(step // 2, rows.shape[1], step):
+            square = 0.0
+            for c in range(3):
+                square += (rows[y, x, c] * scale - 1) ** 2
+            total += abs(np.sqrt(square) - 1)
+            upward += rows[y, x, 2] * scale > 1
+            count += 1
+    return (total / count, upward / count) if count else (1.0, 0.0)
+
+
 def baked_light(image: Image, facts: PixelFacts) -> float:
     """Return how far light falls off across a colour picture, in stops (factors of two), beyond what its colours explain.
 
@@ -128,16 +191,15 @@ def baked_light(image: Image, facts: PixelFacts) -> float:
     """
     if len(image.channels) < 3 or facts.constant or image.is_float:
         return 0.0
-    cells = np.maximum(facts.means[..., :3] / unit_codes(image), 1 / 255) ** 2.2
-    light = np.log2(cells @ np.array([0.2126, 0.7152, 0.0722]))
-    fit = _quadratic(light.shape[0])
-    smooth = fit @ light.reshape(-1)
-    left = light.reshape(-1) - smooth
+    cells = np.maximum(facts.means[..., :3].reshape(-1, 3) / unit_codes(image), 1 / 255) ** 2.2
+    light = np.log2(cells @ _LUMINANCE)
+    fit = _quadratic(GRID)
+    smooth = fit @ light
     shaded = float(smooth.var())
-    if shaded <= 0.6 * max(1e-9, shaded + float(left.var())):
+    if shaded <= 0.6 * max(1e-9, shaded + float((light - smooth).var())):
         return 0.0
     chroma = cells / cells.sum(axis=-1, keepdims=True)
-    painted = float(np.ptp(fit @ chroma.reshape(-1, 3), axis=0).max())
+    painted = float(np.ptp(fit @ chroma, axis=0).max())
     return float(np.ptp(smooth)) if painted < 0.12 else 0.0
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from enum import Enum
 from typing import Any
 
@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 Pixels = NDArray[Any]
 
 CHANNEL_NAMES: dict[int, tuple[str, ...]] = {1: ("L",), 2: ("L", "A"), 3: ("R", "G", "B"), 4: ("R", "G", "B", "A")}
-_DTYPES = (np.uint8, np.uint16, np.float16, np.float32)
+_DTYPES = frozenset(np.dtype(kind) for kind in (np.uint8, np.uint16, np.float16, np.float32))
 
 
 class Transfer(Enum):
@@ -85,11 +85,11 @@ class Image:
 
     def with_pixels(self, pixels: Pixels) -> Image:
         """Return this image with other pixels of the same channels."""
-        return replace(self, pixels=pixels)
+        return Image(pixels, self.channels, self.transfer)
 
     def read_as(self, transfer: Transfer) -> Image:
         """Return the same code values, understood with another transfer."""
-        return replace(self, transfer=transfer)
+        return Image(self.pixels, self.channels, transfer)
 
 
 def held(pixels: Pixels) -> Pixels:

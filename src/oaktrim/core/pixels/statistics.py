@@ -13,6 +13,7 @@ from oaktrim.core.pixels.image import Image, Pixels, held
 GRID = 8
 TILE = 64
 _TILES = 4
+_UNITS = {np.dtype(np.uint8): 255.0, np.dtype(np.uint16): 65535.0, np.dtype(np.float16): 1.0, np.dtype(np.float32): 1.0}
 # Rows that suffice for what need not be exact.
 _ROWS_LOOKED_AT = 64
 
@@ -51,107 +52,6 @@ class PixelFacts:
 
 
 @njit(nogil=True, cache=True)
-def _activity(rows, step, watched, activity):
-    """Add up the second differences of one channel of rows (H, W, C) into tiles (H // TILE or 1, W // TILE or 1) float64.
-
-    They grow with frequency squared, so they find fine detail, not strong edges. Every `step`-th row is looked at.
-    """
-    height, width, _ = rows.shape
-    down, across = activity.shape
-    for y in range(1, height, step):
-        for column in range(across):
-            start = max(1, column * TILE)
-            stop = column * TILE + TILE if column < across - 1 else width
-            total = np.float32(0)
-            for x in range(start, stop):
-                centre = np.float32(rows[y, x, watched])
-                total += abs(2 * centre - np.float32(rows[y, x - 1, watched]) - np.float32(rows[y - 1, x, watched]))
-            activity[min(y // TILE, down - 1), column] += total
-
-
-@njit(nogil=True, cache=True)
-def _holds_eight(codes):
-    """Say whether 16-bit codes (N,) are all 8-bit codes written twice, or all shifted up by 8."""
-    doubled, shifted = True, True
-    for i in range(codes.shape[0]):
-        doubled &= (codes[i] >> 8) == (codes[i] & 255)
-        shifted &= (codes[i] & 255) == 0
-        if not (doubled or shifted):
-            return False
-    return True
-
-
-def _kernel_pixels(image: Image) -> Pixels:
-    return held(image.pixels.astype(np.float32) if image.pixels.dtype == np.float16 else image.pixels)
-
-
-def pixel_facts(image: Image) -> PixelFacts:
-    """Return the facts of an image; exact but for `used_share` without alpha, `means` and `busiest`, which skip rows."""
-    pixels = _kernel_pixels(image)
-    height, width, channels = pixels.shape
-    flat = pixels.reshape(height, width * channels)
-    # Reducing down the columns runs along memory; the few columns that are left are cheap whatever the stride.
-    columns_low = np.minimum.reduce(flat, axis=0).reshape(width, channels)
-    columns_high = np.maximum.reduce(flat, axis=0).reshape(width, channels)
-    low, high = columns_low.min(axis=0), columns_high.max(axis=0)
-    step = -(-height // _ROWS_LOOKED_AT)
-    few = pixels[step // 2 :: step]
-    used, share = _used(image, pixels, few, columns_low, columns_high)
-    activity = np.zeros((max(1, height // TILE), max(1, width // TILE)))
-    _activity(pixels, step, min(1, channels - 1), activity)
-    order = np.argsort(-activity, axis=None, kind="stable")[:_TILES]
-    tiles = [(int(place % activity.shape[1]) * TILE, int(place // activity.shape[1]) * TILE) for place in order]
-    digest = xxhash.xxh3_64(pixels.data)
-    digest.update(f"{image.width}x{image.height}{''.join(image.channels)}{image.pixels.dtype}".encode())
-    return PixelFacts(
-        low=tuple(low.tolist()),
-        high=tuple(high.tolist()),
-        grey=len(image.channels) >= 3 and _is_grey(few) and _is_grey(pixels),
-        used=used,
-        used_share=share,
-        eight_bit=pixels.dtype == np.uint16 and bool(_holds_eight(pixels.reshape(-1))),
-        means=cell_means(image, GRID, GRID, _ROWS_LOOKED_AT // GRID),
-        busiest=tuple(tiles),
-        digest=digest.hexdigest(),
-    )
-
-
-def _is_grey(pixels: Pixels) -> bool:
-    red, green, blue = (pixels[..., c] for c in range(3))
-    return np.array_equal(red, green) and np.array_equal(green, blue)
-
-
-def _used(
-    image: Image, pixels: Pixels, few: Pixels, columns_low: Pixels, columns_high: Pixels
-) -> tuple[tuple[int, int, int, int], float]:
-    """Return the rectangle in use, and the share of pixels in use."""
-    if image.has_alpha:
-        if columns_low[:, -1].min() > 0:
-            return (0, 0, image.width, image.height), 1.0
-        columns = columns_high[:, -1] > 0
-        seen = pixels[..., -1] != 0
-        rows, share = seen.any(axis=1), float(np.count_nonzero(seen)) / seen.size
-    else:
-        corner = pixels[0, 0]
-        columns = ((columns_low != corner) | (columns_high != corner)).any(axis=1)
-        if not columns.any():
-            return (0, 0, 0, 0), 0.0
-        whole = np.broadcast_to(corner, pixels.shape[1:])
-        top = next(y for y in range(len(pixels)) if not np.array_equal(pixels[y], whole))
-        bottom = next(y for y in range(len(pixels) - 1, -1, -1) if not np.array_equal(pixels[y], whole))
-        rows = np.zeros(len(pixels), np.bool_)
-        rows[top : bottom + 1] = True
-        other = np.zeros(few.shape[:2], np.bool_)
-        for channel, code in enumerate(corner):
-            other |= few[..., channel] != code
-        share = float(np.count_nonzero(other)) / other.size
-    if not columns.any():
-        return (0, 0, 0, 0), 0.0
-    x, y = np.flatnonzero(columns), np.flatnonzero(rows)
-    return (int(x[0]), int(y[0]), int(x[-1] - x[0] + 1), int(y[-1] - y[0] + 1)), share
-
-
-@njit(nogil=True, cache=True)
 def _cells(rows, channels, most, means):
     """Fill `means` (h, w * C) float32 with the mean codes of cells of rows (H, W * C), of at most `most` rows of each cell."""
     height, width = rows.shape[0], rows.shape[1] // channels
@@ -178,12 +78,178 @@ def _cells(rows, channels, most, means):
                 means[v, u * channels + c] = total * part
 
 
+@njit(nogil=True, cache=True)
+def _activity(rows, step, watched, activity):
+    """Add up the second differences of one channel of rows (H, W, C) into tiles (H // TILE or 1, W // TILE or 1) float64.
+
+    They grow with frequency squared, so they find fine detail, not strong edges. Every `step`-th row is looked at.
+    """
+    height, width, _ = rows.shape
+    down, across = activity.shape
+    for y in range(1, height, step):
+        for column in range(across):
+            start = max(1, column * TILE)
+            stop = column * TILE + TILE if column < across - 1 else width
+            total = np.float32(0)
+            for x in range(start, stop):
+                centre = np.float32(rows[y, x, watched])
+                total += abs(2 * centre - np.float32(rows[y, x - 1, watched]) - np.float32(rows[y - 1, x, watched]))
+            activity[min(y // TILE, down - 1), column] += total
+
+
+@njit(nogil=True, cache=True)
+def _ranges(rows, low, high):
+    """Fill `low` and `high` (N,) with the least and greatest of each column of rows (H, N)."""
+    for i in range(low.shape[0]):
+        low[i] = high[i] = rows[0, i]
+    for y in range(1, rows.shape[0]):
+        for i in range(low.shape[0]):
+            value = rows[y, i]
+            low[i] = value if value < low[i] else low[i]
+            high[i] = value if value > high[i] else high[i]
+
+
+@njit(nogil=True, cache=True)
+def _all_grey(rows):
+    for y in range(rows.shape[0]):
+        for x in range(rows.shape[1]):
+            if rows[y, x, 0] != rows[y, x, 1] or rows[y, x, 1] != rows[y, x, 2]:
+                return False
+    return True
+
+
+@njit(nogil=True, cache=True)
+def _differs(row, corner):
+    """Count the pixels of a row (W, C) that differ from a pixel (C,)."""
+    count = 0
+    for x in range(row.shape[0]):
+        other = False
+        for c in range(row.shape[1]):
+            other |= row[x, c] != corner[c]
+        count += other
+    return count
+
+
+@njit(nogil=True, cache=True)
+def _in_use(rows, alpha, columns_low, columns_high, step, used):
+    """Fill used (4,) with left, top, width and height of what is in use, and return its share of the pixels.
+
+    With alpha all is exact; without it the share is told by every `step`-th row.
+    """
+    height, width, channels = rows.shape
+    left, right, top, bottom = width, -1, height, -1
+    count = looked = 0
+    if alpha:
+        for x in range(width):
+            if columns_high[channels * x + channels - 1] > 0:
+                left, right = min(left, x), x
+        for y in range(height):
+            seen = 0
+            for x in range(width):
+                seen += rows[y, x, channels - 1] != 0
+            count += seen
+            if seen:
+                top, bottom = min(top, y), y
+        looked = width * height
+    else:
+        corner = rows[0, 0]
+        for x in range(width):
+            other = False
+            for c in range(channels):
+                other |= columns_low[channels * x + c] != corner[c] or columns_high[channels * x + c] != corner[c]
+            if other:
+                left, right = min(left, x), x
+        if right < 0:
+            return 0.0
+        top, bottom = 0, height - 1
+        while _differs(rows[top], corner) == 0:
+            top += 1
+        while _differs(rows[bottom], corner) == 0:
+            bottom -= 1
+        for y in range(step // 2, height, step):
+            count += _differs(rows[y], corner)
+            looked += width
+    if right >= 0 and bottom >= 0:
+        used[0], used[1], used[2], used[3] = left, top, right - left + 1, bottom - top + 1
+    return count / looked
+
+
+@njit(nogil=True, cache=True)
+def _holds_eight(codes):
+    """Say whether 16-bit codes (N,) are all 8-bit codes written twice, or all shifted up by 8."""
+    doubled, shifted = True, True
+    for i in range(codes.shape[0]):
+        doubled &= (codes[i] >> 8) == (codes[i] & 255)
+        shifted &= (codes[i] & 255) == 0
+        if not (doubled or shifted):
+            return False
+    return True
+
+
+@njit(nogil=True, cache=True)
+def _look_over(rows, alpha, colour, step, watched, low, high, used, activity, means):
+    """Fill what stands in `PixelFacts` and return whether all is grey, and the share in use.
+
+    Parameters
+    ----------
+    rows : (H, W, C); low, high : (C,) of its type
+    alpha : the last channel is alpha; colour : the first three are colour
+    used : (4,) int64; activity : as in `_activity`, zero; means : (GRID, GRID * C) float32
+    """
+    height, width, channels = rows.shape
+    flat = rows.reshape(height, width * channels)
+    columns = np.empty((2, width * channels), rows.dtype)
+    _ranges(flat, columns[0], columns[1])
+    _ranges(columns.reshape(2 * width, channels), low, high)
+    share = 1.0
+    if alpha and low[channels - 1] > 0:
+        used[0], used[1], used[2], used[3] = 0, 0, width, height
+    else:
+        share = _in_use(rows, alpha, columns[0], columns[1], step, used)
+    _activity(rows, step, watched, activity)
+    _cells(flat, channels, _ROWS_LOOKED_AT // GRID, means)
+    return colour and _all_grey(rows), share
+
+
+def kernel_pixels(image: Image) -> Pixels:
+    """Return pixels as kernels take them; those of half floats, which kernels do not know, as floats."""
+    return held(image.pixels.astype(np.float32) if image.pixels.dtype == np.float16 else image.pixels)
+
+
+def pixel_facts(image: Image) -> PixelFacts:
+    """Return the facts of an image; exact but for `used_share` without alpha, `means` and `busiest`, which skip rows."""
+    pixels = kernel_pixels(image)
+    height, width, channels = pixels.shape
+    low, high = np.empty(channels, pixels.dtype), np.empty(channels, pixels.dtype)
+    box, means = np.zeros(4, np.int64), np.empty((GRID, GRID * channels), np.float32)
+    activity = np.zeros((max(1, height // TILE), max(1, width // TILE)))
+    step = -(-height // _ROWS_LOOKED_AT)
+    colour, watched = len(image.channels) >= 3, min(1, channels - 1)
+    grey, share = _look_over(pixels, image.has_alpha, colour, step, watched, low, high, box, activity, means)
+    left, top, wide, tall = box.tolist()
+    order = np.argsort(-activity, axis=None, kind="stable")[:_TILES].tolist()
+    tiles = [(place % activity.shape[1] * TILE, place // activity.shape[1] * TILE) for place in order]
+    digest = xxhash.xxh3_64(pixels.data)
+    digest.update(f"{image.width}x{image.height}{''.join(image.channels)}{image.pixels.dtype}".encode())
+    return PixelFacts(
+        low=tuple(low.tolist()),
+        high=tuple(high.tolist()),
+        grey=grey,
+        used=(left, top, wide, tall),
+        used_share=share,
+        eight_bit=pixels.dtype == np.uint16 and bool(_holds_eight(pixels.reshape(-1))),
+        means=means.reshape(GRID, GRID, channels),
+        busiest=tuple(tiles),
+        digest=digest.hexdigest(),
+    )
+
+
 def cell_means(image: Image, down: int, across: int, most: int) -> Pixels:
     """Return mean codes (down, across, channels) float32 of evenly spread cells.
 
     Of each cell at most `most` rows are looked at; pictures smaller than the grid repeat their pixels.
     """
-    pixels = _kernel_pixels(image)
+    pixels = kernel_pixels(image)
     height, width, channels = pixels.shape
     means = np.empty((down, across * channels), np.float32)
     _cells(pixels.reshape(height, width * channels), channels, most, means)
@@ -192,11 +258,16 @@ def cell_means(image: Image, down: int, across: int, most: int) -> Pixels:
 
 def unit_codes(image: Image) -> float:
     """Return the code that stands for 1.0."""
-    return 1.0 if image.is_float else float(np.iinfo(image.pixels.dtype).max)
+    return _UNITS[image.pixels.dtype]
 
 
 def busy_tiles(image: Image, facts: PixelFacts) -> Pixels:
     """Return the busiest tiles, float32 in 0..1, shape (tiles, side, side, channels); side is TILE or what there is."""
-    side = min(TILE, image.width, image.height)
+    side = busy_side(image)
     tiles = [image.pixels[top : top + side, left : left + side] for left, top in facts.busiest]
     return np.stack(tiles).astype(np.float32) / np.float32(unit_codes(image))
+
+
+def busy_side(image: Image) -> int:
+    """Return the side of the busiest tiles in pixels."""
+    return min(TILE, image.width, image.height)

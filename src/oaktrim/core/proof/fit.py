@@ -24,6 +24,7 @@ from oaktrim.core.progress import Progress, Task
 from oaktrim.core.proof.problem import Problem, loss_key, pose
 from oaktrim.core.proof.tiles import measure
 from oaktrim.core.proof.trial import reference_for, try_recipe
+from oaktrim.core.ship.store import MadeStore
 from oaktrim.core.ship.weighing import measure_packages
 from oaktrim.core.survey.cache import SurveyCache
 from oaktrim.core.survey.roles import Role
@@ -111,7 +112,8 @@ def _made(
         return known[name], size
     try:
         reference = reference_for(problem.plan.inventory, row, True, max_pixels)
-        trial = yield from try_recipe(problem.plan, row, recipe_of(problem, choice), reference, max_pixels)
+        recipe, store = recipe_of(problem, choice), MadeStore.beside(cache)
+        trial = yield from try_recipe(problem.plan, row, recipe, reference, max_pixels, store)
     except (OakTrimError, MemoryError):
         return None, None
     known[name] = trial.quality.steps

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import time
 from dataclasses import dataclass, replace
 
 from oaktrim.core.files.pictures import MAX_PIXELS, pack_texture
@@ -15,6 +14,7 @@ from oaktrim.core.progress import Progress, Task
 from oaktrim.core.proof.measures import Quality, Reference
 from oaktrim.core.ship.make import Made, make_texture, read_source
 from oaktrim.core.ship.run import memory_on
+from oaktrim.core.ship.store import MadeStore
 from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.survey.roles import Role
 from oaktrim.core.survey.sample import pack_bytes
@@ -129,26 +129,32 @@ def reference_for(inventory: Inventory, row: int, sampled: bool = False, max_pix
     return make(read_source(inventory, row, max_pixels), inventory.roles[row].role, seen_scale(inventory, row))
 
 
-def try_recipe(plan: Plan, row: int, recipe: Recipe, reference: Reference, max_pixels: int = MAX_PIXELS) -> Task[Trial]:
+def try_recipe(
+    plan: Plan,
+    row: int,
+    recipe: Recipe,
+    reference: Reference,
+    max_pixels: int = MAX_PIXELS,
+    store: MadeStore | None = None,
+) -> Task[Trial]:
     """Make a texture by a recipe and measure it against its source.
 
     Parameters
     ----------
     reference : of the texture's picture, see `reference_for`
+    store : as in `make_texture`
 
     Raises
     ------
     OakTrimError : the source cannot be read or the format not be encoded; names the file
     """
     inventory, target = plan.inventory, plan.target
-    started = time.perf_counter()
-    made = yield from make_texture(inventory, row, recipe, max_pixels, source=reference.source)
-    seconds = time.perf_counter() - started
+    made = yield from make_texture(inventory, row, recipe, max_pixels, source=reference.source, store=store)
     data = pack_texture(made.encoded, target.container)
     yield Progress(1, 2, f"comparing {recipe.path}")
     quality = reference.judge(made.shipped())
     package = min(len(data), pack_bytes(data, target.packing))
-    return Trial(recipe, made, reference.source, quality, memory_on(target, made.encoded), package, seconds)
+    return Trial(recipe, made, reference.source, quality, memory_on(target, made.encoded), package, made.seconds)
 
 
 def best_of(costs: list[int], steps: list[float]) -> list[int]:

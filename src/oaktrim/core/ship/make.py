@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import time
+from collections.abc import Callable
 from dataclasses import dataclass, replace
+from functools import partial
 from math import inf
 
 from oaktrim.core.codecs.effort import EncodeOptions
@@ -16,6 +19,7 @@ from oaktrim.core.pixels.metrics import decibels, mean_square
 from oaktrim.core.pixels.resample import Resampling, resample
 from oaktrim.core.plan.resolve import Recipe
 from oaktrim.core.progress import Task
+from oaktrim.core.ship.store import MadeStore, made_key
 from oaktrim.core.survey.facts import TextureFacts
 from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.survey.places import file_of, source_bytes
@@ -28,11 +32,13 @@ class Made:
 
     Parameters
     ----------
-    reference : the source at the shipped size, before encoding; None where the file's own blocks are shipped
+    reference : returns the source at the shipped size, before encoding; None where the file's own blocks are shipped
+    seconds : that making it took, now or when it was kept
     """
 
     encoded: EncodedTexture
-    reference: Image | None
+    reference: Callable[[], Image] | None
+    seconds: float = 0.0
 
     def shipped(self, level: int = 0) -> Image:
         """Return a level as the target will see it."""
@@ -46,7 +52,7 @@ class Made:
         if self.reference is None:
             return inf
         keeps_alpha = self.encoded.format.alpha is not Alpha.NONE
-        squares = mean_square(self.reference, self.shipped(), seen_only=keeps_alpha)
+        squares = mean_square(self.reference(), self.shipped(), seen_only=keeps_alpha)
         kept = ["RGB".index(letter) for letter in self.encoded.format.channels if letter in "RGB"]
         return decibels(float(squares[kept].mean()))
 
@@ -85,12 +91,14 @@ def make_texture(
     max_pixels: int = MAX_PIXELS,
     threads: int | None = None,
     source: Image | None = None,
+    store: MadeStore | None = None,
 ) -> Task[Made]:
     """Make one texture: read, resample, make levels, encode.
 
     Parameters
     ----------
     source : what `read_source` returns for it, where that is at hand
+    store : where blocks that took time are kept, and looked for first
 
     Raises
     ------
@@ -100,6 +108,23 @@ def make_texture(
     kept = _stored(inventory, texture, recipe, max_pixels)
     if kept is not None:
         return Made(kept, None)
+    key = made_key(inventory, row, recipe)
+    held = None if store is None else store.get(key)
+    if held is not None:
+        encoded, seconds = held
+        return Made(encoded, partial(_reference, inventory, row, recipe, max_pixels, threads, source), seconds)
+    started = time.perf_counter()
+    made = yield from _make(inventory, row, recipe, max_pixels, threads, source)
+    made = replace(made, seconds=time.perf_counter() - started)
+    if store is not None and made.encoded.format.compressed:
+        store.keep(key, made.encoded, made.seconds)
+    return made
+
+
+def _make(
+    inventory: Inventory, row: int, recipe: Recipe, max_pixels: int, threads: int | None, source: Image | None
+) -> Task[Made]:
+    texture = inventory.textures[row]
     if texture.slices == 1:
         image = source or read_source(inventory, row, max_pixels)
         return (yield from _make_picture(inventory, row, image, recipe, threads))
@@ -111,9 +136,24 @@ def make_texture(
     return Made(stack_textures([part.encoded for part in parts], whole.faces), parts[0].reference)
 
 
+def _reference(
+    inventory: Inventory, row: int, recipe: Recipe, max_pixels: int, threads: int | None, source: Image | None
+) -> Image:
+    return _sized(inventory, row, source or read_source(inventory, row, max_pixels), recipe, threads)
+
+
+def _sized(inventory: Inventory, row: int, image: Image, recipe: Recipe, threads: int | None) -> Image:
+    how = Resampling(recipe.filter, normals=_is_normal(inventory, row, image))
+    return resample(image, recipe.width, recipe.height, how, threads)
+
+
+def _is_normal(inventory: Inventory, row: int, image: Image) -> bool:
+    return inventory.roles[row].role is Role.NORMAL and len(image.channels) >= 3
+
+
 def _make_picture(inventory: Inventory, row: int, image: Image, recipe: Recipe, threads: int | None) -> Task[Made]:
-    normals = inventory.roles[row].role is Role.NORMAL and len(image.channels) >= 3
-    image = resample(image, recipe.width, recipe.height, Resampling(recipe.filter, normals=normals), threads)
+    normals = _is_normal(inventory, row, image)
+    image = _sized(inventory, row, image, recipe, threads)
     levels = make_levels(image, recipe.levels, Resampling(MIP_FILTER, normals=normals), threads)
     if recipe.coverage:
         levels = with_coverage(levels, recipe.coverage)
@@ -122,4 +162,4 @@ def _make_picture(inventory: Inventory, row: int, image: Image, recipe: Recipe, 
         encoded = yield from encode_texture(levels, format_named(recipe.format), options)
     except OakTrimError as error:
         raise type(error)(f"{inventory.textures[row].path}: {error}") from error
-    return Made(encoded, levels[0])
+    return Made(encoded, partial(levels.__getitem__, 0))

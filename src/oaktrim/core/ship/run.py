@@ -24,6 +24,7 @@ from oaktrim.core.progress import Progress, Task, finish, spread
 from oaktrim.core.ship.make import make_texture
 from oaktrim.core.ship.manifest import NAME, SCHEMA, Companion, Entry, Failure, Manifest, load_manifest
 from oaktrim.core.ship.models import model_files, shippable, write_beside
+from oaktrim.core.ship.store import MadeStore
 from oaktrim.core.survey.facts import IMAGE_MARK
 from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.survey.making import content_hash
@@ -173,10 +174,10 @@ def memory_on(target: Target, texture: EncodedTexture) -> int:
     return held.chain_bytes(texture.width, texture.height, len(texture.levels), texture.faces, texture.layers)
 
 
-def _ship_one(plan: Plan, item: Item, out: Path, max_pixels: int) -> Entry:
+def _ship_one(plan: Plan, item: Item, out: Path, max_pixels: int, store: MadeStore | None) -> Entry:
     inventory, target = plan.inventory, plan.target
     surveyed = inventory.textures[item.row].content
-    made = finish(make_texture(inventory, item.row, item.recipe, max_pixels, threads=1))
+    made = finish(make_texture(inventory, item.row, item.recipe, max_pixels, threads=1, store=store))
     # Looked at after it was read: a file that was written to in between is told, and made at the next run.
     source_hash = inventory.sources(max_pixels).content(item.recipe.path)
     if source_hash != surveyed:
@@ -215,11 +216,21 @@ def _ship_one(plan: Plan, item: Item, out: Path, max_pixels: int) -> Entry:
     )
 
 
-def ship(plan: Plan, out: Path, max_pixels: int = MAX_PIXELS, threads: int | None = None) -> Task[Shipped]:
+def ship(
+    plan: Plan,
+    out: Path,
+    max_pixels: int = MAX_PIXELS,
+    threads: int | None = None,
+    store: MadeStore | None = None,
+) -> Task[Shipped]:
     """Ship a plan into a folder.
 
     A texture that cannot be made is listed in the manifest with its error, and the run goes on. Closing the generator
     stops the run between two textures: every file is whole, and the next run goes on from there.
+
+    Parameters
+    ----------
+    store : where textures that were made before, for a proof or another folder, are taken from
 
     Raises
     ------
@@ -230,7 +241,7 @@ def ship(plan: Plan, out: Path, max_pixels: int = MAX_PIXELS, threads: int | Non
     _check_place(plan.inventory, out, output_names(plan))
     with _alone(out):
         _tidy(out)
-        return (yield from _ship(plan, out, max_pixels, threads))
+        return (yield from _ship(plan, out, max_pixels, threads, store))
 
 
 def _tidy(out: Path) -> None:
@@ -268,7 +279,7 @@ def _is_fatal(error: OakTrimError, out: Path) -> bool:
     return there and isinstance(cause, OSError) and cause.errno in _FATAL
 
 
-def _ship(plan: Plan, out: Path, max_pixels: int, threads: int | None) -> Task[Shipped]:
+def _ship(plan: Plan, out: Path, max_pixels: int, threads: int | None, store: MadeStore | None) -> Task[Shipped]:
     items = schedule(plan, out)
     earlier = load_manifest(out / NAME)
     old = {entry.source: entry for entry in earlier.textures} if earlier else {}
@@ -284,7 +295,7 @@ def _ship(plan: Plan, out: Path, max_pixels: int, threads: int | None) -> Task[S
 
     def work(item: Item) -> Entry | Failure:
         try:
-            return _ship_one(plan, item, out, max_pixels)
+            return _ship_one(plan, item, out, max_pixels, store)
         except OakTrimError as error:
             if _is_fatal(error, out):
                 raise

@@ -11,6 +11,7 @@ from oaktrim.core.plan.packing import PackedShares
 from oaktrim.core.plan.resolve import Plan, recipe_key
 from oaktrim.core.progress import Progress, Task
 from oaktrim.core.ship.make import make_texture
+from oaktrim.core.ship.store import MadeStore
 from oaktrim.core.survey.cache import SurveyCache
 from oaktrim.core.survey.sample import pack_bytes
 
@@ -36,13 +37,16 @@ def measure_packages(
     wanted = np.ones(len(plan.package), np.bool_) if among is None else np.isin(np.arange(len(plan.package)), among)
     rows = [int(row) for row in np.argsort(-plan.package, kind="stable") if wanted[row] and not plan.measured[row]]
     fresh: dict[str, int] = {}
+    store = MadeStore.beside(cache)
     done = 0
     try:
         for place, row in enumerate(rows):
             texture = plan.inventory.textures[row]
             yield Progress(place, len(rows), texture.path)
             try:
-                made = yield from make_texture(plan.inventory, row, plan.recipe(row), max_pixels, threads=1)
+                made = yield from make_texture(
+                    plan.inventory, row, plan.recipe(row), max_pixels, threads=1, store=store
+                )
                 data = pack_texture(made.encoded, plan.target.container)
             except (OakTrimError, MemoryError):
                 continue
@@ -52,6 +56,7 @@ def measure_packages(
                 _keep(fresh, shares, cache)
     finally:
         _keep(fresh, shares, cache)
+        store.trim()
     return done
 
 

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import hashlib
+import os
+import stat
 from collections.abc import Callable
 from pathlib import Path
 from urllib.parse import unquote
@@ -10,14 +12,14 @@ from urllib.parse import unquote
 import msgspec
 import numpy as np
 
-from oaktrim.core.errors import FileError, OakTrimError
+from oaktrim.core.errors import FileError, OakTrimError, os_fault
 from oaktrim.core.files import audio
 from oaktrim.core.files.atomic import read_bytes
 from oaktrim.core.files.pictures import SUFFIXES as PICTURES
-from oaktrim.core.files.pictures import decode_picture, picture_facts
+from oaktrim.core.files.pictures import picture_with_facts
 from oaktrim.core.files.references import Surroundings
 from oaktrim.core.pixels.detail import baked_light, detail_share, normal_facts, seam_ratio
-from oaktrim.core.pixels.image import Image
+from oaktrim.core.pixels.image import Image, to_rgba
 from oaktrim.core.pixels.statistics import PixelFacts, pixel_facts, unit_codes
 from oaktrim.core.scene.model import Model, Slot
 from oaktrim.core.scene.read import SUFFIXES as MODELS
@@ -71,17 +73,21 @@ def reader_for(path: str) -> Reader | None:
 
 
 def _bytes_of(seen: Seen) -> bytes:
-    if not seen.file.is_file():
-        raise FileError(seen.file, "vanished during the survey" if not seen.file.exists() else "is not a regular file")
+    try:
+        if not stat.S_ISREG(os.stat(seen.place).st_mode):
+            raise FileError(seen.file, "is not a regular file")
+    except FileNotFoundError as error:
+        raise FileError(seen.file, "vanished during the survey") from error
+    except OSError as error:
+        raise FileError(seen.file, f"cannot be read: {os_fault(error)}") from error
     return read_bytes(seen.file)
 
 
 def _texture(data: bytes, path: str, seen: Seen, max_pixels: int) -> tuple[TextureFacts, Sample]:
     """Return the facts of one picture and the sample of its pixels."""
     file = seen.file if path == seen.path else Path(f"{seen.place}{path[len(seen.path) :]}")
-    head = picture_facts(data, file, max_pixels)
     content = hashlib.blake2b(data, digest_size=16).hexdigest()
-    image = decode_picture(data, file, max_pixels)
+    head, image = picture_with_facts(data, file, max_pixels)
     sample = sample_of(image)
     looks = _looks(image, sample, head.format)
     if head.slices > 1:
@@ -136,16 +142,9 @@ def _looks(image: Image, sample: Sample, stored: str) -> dict[str, object]:
 
 def _signature(image: Image, found: PixelFacts) -> bytes:
     """Return mean codes of 4x4 cells as four 8-bit channels."""
-    cells = found.means.reshape(4, 2, 4, 2, -1).mean(axis=(1, 3)) / unit_codes(image)
-    codes = np.clip(np.nan_to_num(cells) * 255 + 0.5, 0, 255).astype(np.uint8)
-    out = np.full((4, 4, 4), 255, np.uint8)
-    if codes.shape[2] <= 2:
-        out[..., :3] = codes[..., :1]
-        if codes.shape[2] == 2:
-            out[..., 3] = codes[..., 1]
-    else:
-        out[..., : codes.shape[2]] = codes
-    return out.tobytes()
+    cells = found.means.reshape(4, 2, 4, 2, -1).sum(axis=(1, 3)) * (255 / 4 / unit_codes(image)) + 0.5
+    codes = np.fmin(np.fmax(cells, 0), 255).astype(np.uint8)
+    return to_rgba(Image(codes, image.channels)).tobytes()
 
 
 def read_texture(seen: Seen, root: Path, max_pixels: int) -> tuple[FileFacts, Samples]:

@@ -14,7 +14,7 @@ from oaktrim.core.codecs.effort import Effort, EncodeOptions
 from oaktrim.core.codecs.texture import encode_level
 from oaktrim.core.formats.catalogue import format_named
 from oaktrim.core.pixels.image import Image, Pixels, held, to_rgba
-from oaktrim.core.pixels.statistics import cell_means
+from oaktrim.core.pixels.statistics import cell_means, kernel_pixels
 from oaktrim.core.targets.target import Packing
 
 _WIDE, _HIGH, _TILES_ACROSS, _TILES_DOWN = 256, 16, 2, 4
@@ -48,18 +48,18 @@ def _pieces(image: Image, scale: int) -> Image:
     than the whole on the demonstration, these 2 %. Pictures of no more pixels than the tiles stay whole.
     """
     down = _TILES_DOWN if scale == 0 else _TILES_DOWN // 2
-    pixels = image.pixels
+    pixels = kernel_pixels(image) if scale else image.pixels
     if image.width * image.height > (_WIDE * _HIGH * _TILES_ACROSS * down) << (2 * scale):
         wide, high = min(_WIDE << scale, image.width), min(_HIGH << scale, image.height)
         tops, lefts = _starts(image.height, high, down), _starts(image.width, wide, _TILES_ACROSS)
         pixels = np.concatenate([pixels[y : y + high, x : x + wide] for y in tops for x in lefts], axis=0)
-    return image.with_pixels(np.ascontiguousarray(_averaged(pixels, 1 << scale)))
+    return image.with_pixels(np.ascontiguousarray(_averaged(image, pixels, 1 << scale)))
 
 
 @njit(nogil=True, cache=True)
-def _average(rows, channels, across, down, out):
-    """Fill `out` (h, w * C) float32 with the means of squares of `down` by `across` pixels of rows (H, W * C)."""
-    height, wide = out.shape
+def _average(rows, channels, across, down, half, means):
+    """Fill `means` (h, w * C) with the means of squares of `down` by `across` pixels of rows (H, W * C), and `half` more."""
+    height, wide = means.shape
     part = np.float32(1.0 / (across * down))
     sums = np.empty(rows.shape[1], np.float32)
     for y in range(height):
@@ -72,20 +72,20 @@ def _average(rows, channels, across, down, out):
                 total = np.float32(0)
                 for u in range(across):
                     total += sums[x * across + u * channels + c - x]
-                out[y, c] = total * part
+                means[y, c] = total * part + half
 
 
-def _averaged(pixels: Pixels, step: int) -> Pixels:
+def _averaged(image: Image, pixels: Pixels, step: int) -> Pixels:
     """Return the means of squares of `step` pixels, rounded once: rounding in between would add grain that does not pack."""
     if step == 1:
         return pixels
     down, across = (min(step, side) for side in pixels.shape[:2])
     height, width, channels = pixels.shape
-    means = np.empty((height // down, width // across * channels), np.float32)
-    rows = (pixels.astype(np.float32) if pixels.dtype == np.float16 else pixels).reshape(height, width * channels)
-    _average(held(rows), channels, across, down, means)
-    whole: Pixels = (means if pixels.dtype.kind == "f" else np.rint(means)).astype(pixels.dtype)
-    return whole.reshape(len(means), -1, channels)
+    means = np.empty((height // down, width // across * channels), pixels.dtype)
+    # Codes are cut off, so a half more rounds them.
+    half = np.float32(0.0 if image.is_float else 0.5)
+    _average(held(pixels).reshape(height, width * channels), channels, across, down, half, means)
+    return means.reshape(len(means), -1, channels).astype(image.pixels.dtype, copy=False)
 
 
 def _starts(length: int, side: int, most: int) -> list[int]:

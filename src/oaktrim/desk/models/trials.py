@@ -14,6 +14,7 @@ from oaktrim.core.plan.resolve import Plan, Recipe
 from oaktrim.core.progress import Progress, Task
 from oaktrim.core.proof.measures import Reference, Region
 from oaktrim.core.proof.trial import reference_for, try_recipe
+from oaktrim.core.ship.store import MadeStore
 from oaktrim.desk.work.tasks import Work, start
 
 _KEPT, _REGION = 400, 96
@@ -58,8 +59,9 @@ class Trials(QObject):
     found = Signal(int, object)
     done = Signal()
 
-    def __init__(self, parent: QObject | None = None) -> None:
+    def __init__(self, store: MadeStore, parent: QObject | None = None) -> None:
         super().__init__(parent)
+        self._store = store
         self._kept: OrderedDict[tuple[object, ...], Tried] = OrderedDict()
         self._wishes: list[tuple[int, int, Recipe]] = []
         self._plan: Plan | None = None
@@ -109,7 +111,7 @@ class Trials(QObject):
         if held is None or held[0] != (mark, row):
             yield Progress(0, 1, f"reading {recipe.path}")
             held = self._reference = ((mark, row), reference_for(plan.inventory, row, sampled=True))
-        trial = yield from try_recipe(plan, row, recipe, held[1])
+        trial = yield from try_recipe(plan, row, recipe, held[1], store=self._store)
         worst = trial.quality.worst(1, _REGION)
         height, width = trial.quality.map.shape
         wide, high = min(_REGION, width), min(_REGION, height)

@@ -131,7 +131,7 @@ class CandidatePane(QFrame):
         super().__init__(parent)
         self.setObjectName("sheet")
         self._session = session
-        self.trials = Trials(self)
+        self.trials = Trials(session.store, self)
         self.trials.found.connect(self._found)
         self.chart = TradeChart()
         self.chart.chosen.connect(self._chosen_on_chart)

@@ -48,7 +48,7 @@ class FitPage(QWidget):
         self._curve: Tradeoff | None = None
         self._at = -1
         self._asked: tuple[object, ...] = (None,)
-        self.trials = Trials(self)
+        self.trials = Trials(session.store, self)
         self.trials.found.connect(self._pictured)
         self.model = Proposals(self)
         self.table = QTableView()

@@ -26,6 +26,7 @@ from oaktrim.core.plan.cuts import KeepCoverage
 from oaktrim.core.plan.resolve import Plan, Recipe
 from oaktrim.core.progress import Progress, Task
 from oaktrim.core.proof.trial import Trial, reference_for, seen_scale, try_recipe
+from oaktrim.core.ship.store import MadeStore
 from oaktrim.core.survey.roles import Role
 from oaktrim.core.units import bytes_text, decibels_text, size_text
 from oaktrim.desk.benches.proof.candidatepane import CandidatePane
@@ -58,10 +59,10 @@ class Shown:
     coverage: int
 
 
-def prove(plan: Plan, row: int, recipe: Recipe, before: int) -> Task[Shown]:
+def prove(plan: Plan, row: int, recipe: Recipe, before: int, store: MadeStore) -> Task[Shown]:
     """Try a recipe and make everything ready to be shown; `before` is the memory without cuts."""
     yield Progress(0, 2, f"reading {recipe.path}")
-    trial = yield from try_recipe(plan, row, recipe, reference_for(plan.inventory, row))
+    trial = yield from try_recipe(plan, row, recipe, reference_for(plan.inventory, row), store=store)
     yield Progress(1, 2, "measuring")
     source, quality, texture = trial.source, trial.quality, plan.inventory.textures[row]
     psnr = decibels_text(trial.made.psnr())
@@ -291,7 +292,8 @@ class OnePage(QWidget):
             if key == self._key:
                 self.say(str(error) if isinstance(error, OakTrimError) else f"The proof failed: {error}")
 
-        self._work = start(prove(plan, row, recipe, int(before.arrival.memory[row])), self, done, failed)
+        task = prove(plan, row, recipe, int(before.arrival.memory[row]), session.store)
+        self._work = start(task, self, done, failed)
         self._work.ended.connect(partial(self._ended, self._work))
         self.candidates.setVisible(True)
         self.candidates.refresh()

@@ -30,7 +30,7 @@ class WallPage(QWidget):
         super().__init__(parent)
         self.setObjectName("desk")
         self._session = session
-        self.trials = Trials(self)
+        self.trials = Trials(session.store, self)
         self.trials.found.connect(self._found)
         self.wall = PairWall()
         self.wall.chosen.connect(lambda place: self.chosen.emit(self._order[place]))

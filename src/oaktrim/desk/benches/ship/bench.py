@@ -239,7 +239,7 @@ class ShipBench(QWidget):
             self._stopped()
             self._words.setText(f"▲ {error}")
 
-        self._work = start(ship(plan, out, session.job.max_pixels), self, done, failed)
+        self._work = start(ship(plan, out, session.job.max_pixels, store=session.store), self, done, failed)
         self._work.progress.connect(self._step)
         self._work.cancelled.connect(self._cancelled)
 

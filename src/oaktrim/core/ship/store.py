@@ -1,0 +1,108 @@
+"""Textures as they were made, kept by all that decides what they hold: proofs, fits, weighing and runs make each only once.
+
+Files in a folder, which is safe to delete and safe with two programs at once. What cannot be kept is made again.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import os
+from contextlib import suppress
+from pathlib import Path
+
+import lz4.frame
+import msgspec
+
+from oaktrim.core.codecs.texture import EncodedTexture
+from oaktrim.core.errors import FileError
+from oaktrim.core.files.atomic import write_atomic
+from oaktrim.core.formats.catalogue import FORMATS
+from oaktrim.core.kernels import kernel_state
+from oaktrim.core.pixels.image import Transfer
+from oaktrim.core.plan.resolve import Recipe
+from oaktrim.core.survey.cache import SurveyCache, cache_folder, cache_limit
+from oaktrim.core.survey.inventory import Inventory
+
+
+class _Kept(msgspec.Struct, array_like=True):
+    format: str
+    width: int
+    height: int
+    transfer: str
+    levels: list[bytes]
+    layers: int
+    faces: int
+    seconds: float
+
+
+class MadeStore:
+    """Encoded textures in files, the name a hash of what they were made of; those used longest ago go first.
+
+    Parameters
+    ----------
+    folder : the user's cache folder by default
+    limit : bytes; by default as much again as the survey's cache may take
+    """
+
+    def __init__(self, folder: Path | None = None, limit: int | None = None) -> None:
+        self.folder = folder or cache_folder() / "made"
+        self._limit = limit
+
+    @classmethod
+    def beside(cls, cache: SurveyCache) -> MadeStore:
+        """Return the store that belongs to a survey's cache."""
+        return cls(cache.file.parent / "made", cache.limit)
+
+    def get(self, key: str) -> tuple[EncodedTexture, float] | None:
+        """Return what was made and the seconds that it took, or None where it is not kept or was damaged."""
+        file = self._file(key)
+        try:
+            kept = msgspec.msgpack.decode(lz4.frame.decompress(file.read_bytes()), type=_Kept)
+            os.utime(file)
+            levels, transfer = tuple(kept.levels), Transfer(kept.transfer)
+            row = FORMATS[kept.format]
+            made = EncodedTexture(row, kept.width, kept.height, transfer, levels, kept.layers, kept.faces)
+            return made, kept.seconds
+        except (OSError, RuntimeError, ValueError, KeyError, msgspec.DecodeError):
+            return None
+
+    def keep(self, key: str, made: EncodedTexture, seconds: float) -> None:
+        """Keep what was made and the seconds that it took; a folder that cannot be written is passed over."""
+        kept = _Kept(
+            made.format.name, made.width, made.height, made.transfer.value, list(made.levels), made.layers, made.faces,
+            seconds,
+        )  # fmt: skip
+        packed = lz4.frame.compress(msgspec.msgpack.encode(kept), content_checksum=True)
+        with suppress(FileError):
+            write_atomic(self._file(key), packed)
+
+    def trim(self) -> int:
+        """Bring the folder under its limit and return how many textures had to go."""
+        limit = cache_limit() if self._limit is None else self._limit
+        rows = []
+        with suppress(OSError):
+            for file in self.folder.glob("*/*"):
+                facts = file.stat()
+                rows.append((facts.st_mtime_ns, facts.st_size, file))
+        total, gone = sum(size for _, size, _ in rows), 0
+        for _, size, file in sorted(rows):
+            if total <= limit:
+                break
+            with suppress(OSError):
+                file.unlink()
+            total -= size
+            gone += 1
+        return gone
+
+    def _file(self, key: str) -> Path:
+        name = hashlib.blake2b(f"{kernel_state()} {key}".encode(), digest_size=20).hexdigest()
+        return self.folder / name[:2] / name[2:]
+
+
+def made_key(inventory: Inventory, row: int, recipe: Recipe) -> str:
+    """Return all that decides what a texture made by a recipe holds, as text."""
+    parts = (
+        inventory.textures[row].content, inventory.roles[row].role.value, recipe.width, recipe.height, recipe.levels,
+        recipe.format, recipe.effort.value, recipe.filter.value, recipe.loss, recipe.coverage,
+    )  # fmt: skip
+    return " ".join(str(part) for part in parts)
