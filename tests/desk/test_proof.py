@@ -118,7 +118,7 @@ def test_worst_places_are_one_key_away(qtbot, proving):
 
 def test_a_wall_shows_the_worst_first_and_leads_to_one(qtbot, proving):
     session, wall = proving.session, proving.proof.wall
-    session.edit(session.history.job.with_choice("lounge", ["wall/plaster_base.png"], 32, "bc1"), "small")
+    session.edit(session.history.job.with_changes("lounge", ["wall/plaster_base.png"], Cap(32), SetFormat("bc1")), "small")
     session.select(tuple(range(len(session.inventory.textures))))
     qtbot.mouseClick(proving.proof.pages[Page.WALL], Qt.MouseButton.LeftButton)
     qtbot.waitUntil(lambda: len(wall._results) == 5, timeout=60000)

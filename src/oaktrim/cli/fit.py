@@ -9,8 +9,8 @@ import numpy as np
 
 from oaktrim.cli.console import EXIT_OVER, console, fail, run, table
 from oaktrim.cli.sources import Source, source_at
+from oaktrim.core.codecs.effort import Effort
 from oaktrim.core.errors import shown
-from oaktrim.core.formats.catalogue import FORMATS
 from oaktrim.core.job.document import save_job
 from oaktrim.core.makers.build import survey_tree
 from oaktrim.core.plan.packing import PackedShares
@@ -57,8 +57,13 @@ def locked_by(plan: Plan, filters: tuple[str, ...]) -> np.ndarray:
     "--line", "lines", multiple=True, metavar="LINE=SIZE", help="A limit other than the target's: memory=160MiB."
 )
 @click.option("--lock", "locks", multiple=True, metavar="FILTER", help="Textures that are not to be touched.")
+@click.option(
+    "--effort", type=click.Choice([e.value for e in Effort]), help="Encode what is proposed with this; as it is if left out."
+)
 @click.option("--dry-run", is_flag=True, help="Print the plan, and leave the job as it is.")
-def fit(path: Path, name: str, lines: tuple[str, ...], locks: tuple[str, ...], dry_run: bool) -> None:
+def fit(
+    path: Path, name: str, lines: tuple[str, ...], locks: tuple[str, ...], effort: str | None, dry_run: bool
+) -> None:
     """Find the cuts that meet every limit of a target at the least visible loss, and write them into JOB.
 
     Loss is measured on real encodes; what is proposed has really been made and packed. Exit status: 0 when every limit is
@@ -76,7 +81,11 @@ def fit(path: Path, name: str, lines: tuple[str, ...], locks: tuple[str, ...], d
     plan = resolve(inventory, target, source.job.cuts, shares, source.job.role_rules)
     locked = locked_by(plan, locks)
     floors = floors_of(source.job.role_rules, target)
-    found = run(propose(plan, shares, cache, limits, locked, floors, source.job.max_pixels))
+    found = run(
+        propose(
+            plan, shares, cache, limits, locked, floors, source.job.max_pixels, None if effort is None else Effort(effort)
+        )
+    )
     if found.solution is None:
         _print_missing(found, limits)
         raise SystemExit(EXIT_OVER)
@@ -111,8 +120,8 @@ def _print_plan(found: Fit, limits: dict[str, int]) -> None:
         rows.append(
             (
                 problem.plan.inventory.textures[row].path + (f" and {more} alike" if more else ""),
-                f"{side} {FORMATS[now.format].label}",
-                f"{option.side or side} {FORMATS[option.format].label}",
+                f"{side} {now.label}",
+                f"{option.side or side} {option.label}",
                 *cells,
                 f"{problem.steps(pick):.2f}",
             )

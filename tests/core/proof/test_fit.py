@@ -5,13 +5,14 @@ import numpy as np
 import pytest
 from PIL import Image as PillowImage
 
+from oaktrim.core.codecs.effort import Effort
 from oaktrim.core.formats.catalogue import FORMATS
 from oaktrim.core.job.document import new_job
-from oaktrim.core.plan.cuts import Cap, SetFormat
+from oaktrim.core.plan.cuts import Cap, SetEffort, SetFormat, SetLoss
 from oaktrim.core.plan.packing import PackedShares
 from oaktrim.core.plan.resolve import resolve
 from oaktrim.core.progress import finish
-from oaktrim.core.proof.fit import propose, why, with_fit
+from oaktrim.core.proof.fit import fit, propose, why, with_fit
 from oaktrim.core.proof.problem import pose
 from oaktrim.core.proof.trial import best_of, candidates, reference_for, try_recipe
 from oaktrim.core.ship.run import ship
@@ -40,13 +41,13 @@ def art(tmp_path_factory):
     return root
 
 
-def proposed(root, cache, limits, locked=(), floors=None):
+def proposed(root, cache, limits, locked=(), floors=None, effort=None):
     inventory = finish(scan(root, new_job(root).scan_settings, cache))
     shares = PackedShares(inventory)
     shares.take_measured(cache.measured())
     plan = resolve(inventory, TARGET, (), shares)
     column = np.array([texture.path in locked for texture in inventory.textures])
-    return plan, finish(propose(plan, shares, cache, limits, column, floors or {}))
+    return plan, finish(propose(plan, shares, cache, limits, column, floors or {}, effort=effort))
 
 
 def cut_by(root, found):
@@ -99,6 +100,33 @@ def test_a_limit_that_cannot_be_met_is_named(art, tmp_path):
     assert found.solution is None
     assert list(found.missing) == ["memory"]
     assert found.changed() == []
+
+
+def test_where_the_package_is_limited_quality_goes_for_the_download(demo_job, tmp_path):
+    """Memory has room: what must go is given up where memory cannot tell, and what is proposed really packs as small."""
+    root, limit = tmp_path / "boards", 120_000
+    root.mkdir()
+    for name in ("kiosk/clapboard_base", "kiosk/roof_base", "boat/boat_base", "posts/post_base"):
+        with PillowImage.open(demo_job.parent / "art" / f"{name}.png") as picture:
+            picture.convert("RGB").resize((256, 256)).save(root / f"{name.partition('/')[2]}.png")
+    cache = SurveyCache(tmp_path / "cache")
+    assert not proposed(root, cache, {"package": 10_000_000})[1].changed()
+    _, found = proposed(root, cache, {"package": limit})
+    assert {cut.change.decibels for cut in cut_by(root, found) if isinstance(cut.change, SetLoss)} == {1.0}
+    problem = found.problem
+    lossy = np.array([problem.option(choice).loss > 0 for choice in range(len(problem.keys))])
+    plain = fit(problem.with_losses(np.where(lossy, 1e12, problem.choices.loss), problem.exact)).solution
+    assert plain is None or plain.loss > found.solution.loss
+    shipped = finish(ship(planned(root, TARGET, *cut_by(root, found)), tmp_path / "out"))
+    weighed = next(standing.value for standing in shipped.standings if standing.line == "package")
+    assert weighed == problem.total(found.solution.picks, "package") <= limit
+
+
+def test_an_effort_can_be_asked_for(art, tmp_path):
+    _, found = proposed(art, SurveyCache(tmp_path / "cache"), {"memory": 100_000}, effort=Effort.DRAFT)
+    efforts = [cut for cut in cut_by(art, found) if isinstance(cut.change, SetEffort)]
+    changed = {path for cut in cut_by(art, found) for path in cut.assets}
+    assert [cut.change.effort for cut in efforts] == [Effort.DRAFT] and set(efforts[0].assets) == changed
 
 
 def test_hand_cuts_for_other_targets_stay(art, tmp_path):

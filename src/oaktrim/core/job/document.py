@@ -15,7 +15,7 @@ from oaktrim.core.makers.build import Orders
 from oaktrim.core.makers.layouts import LAYOUTS, Layout, layout_named
 from oaktrim.core.makers.maker import Maker
 from oaktrim.core.makers.names import NamePatterns, name_of
-from oaktrim.core.plan.cuts import Cap, Cut, Drop, SetFormat
+from oaktrim.core.plan.cuts import Cap, Change, Cut, Drop
 from oaktrim.core.plan.rolerules import RoleRule
 from oaktrim.core.survey.roles import DEFAULT_PATTERNS, Role, RoleChoice, RolePattern
 from oaktrim.core.survey.scan import DEFAULT_IGNORE, ScanSettings
@@ -226,15 +226,14 @@ class Job(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         kept = self.cuts[:place] + self.cuts[place + 1 :]
         return msgspec.structs.replace(self, cuts=(*kept, cut))
 
-    def with_choice(self, target: str, paths: Sequence[str], side: int, format_name: str) -> Job:
-        """Return the job with textures cut to a longest side and a format on one target; 0 and "" leave what there is."""
+    def with_changes(self, target: str, paths: Sequence[str], *changes: Change) -> Job:
+        """Return the job with changes to textures on one target, in the place of what was cut of that kind; a cap is for a drop."""
         job, gone = self, set(paths)
-        if side:
-            job = job.without_change(Drop, gone, target).without_change(Cap, gone, target)
-            job = job.with_cut(Cut(Cap(side), tuple(paths), (target,)))
-        if format_name:
-            job = job.without_change(SetFormat, gone, target)
-            job = job.with_cut(Cut(SetFormat(format_name), tuple(paths), (target,)))
+        for change in changes:
+            if isinstance(change, Cap):
+                job = job.without_change(Drop, gone, target)
+            job = job.without_change(type(change), gone, target)
+            job = job.with_cut(Cut(change, tuple(paths), (target,)))
         return job
 
     def without_change(self, kind: type, paths: set[str], target: str | None) -> Job:

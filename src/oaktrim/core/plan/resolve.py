@@ -12,7 +12,7 @@ from oaktrim.core.codecs.effort import Effort
 from oaktrim.core.formats.catalogue import FORMATS, ORDER
 from oaktrim.core.pixels.resample import Filter
 from oaktrim.core.plan.cuts import Cap, Cut, Drop, KeepCoverage, SetEffort, SetFilter, SetFormat, SetLevels, SetLoss
-from oaktrim.core.plan.packing import Key, PackedShares
+from oaktrim.core.plan.packing import Key, PackedShares, left_of
 from oaktrim.core.plan.rolerules import RoleRule, apply_rules
 from oaktrim.core.survey.inventory import Carried, Inventory
 from oaktrim.core.survey.sample import SCALES
@@ -163,8 +163,6 @@ class Plan:
     def recipe(self, row: int) -> Recipe:
         """Return the recipe of one texture, with its ladder."""
         texture, a = self.inventory.textures[row], self.arrival
-        effort = int(self.settings[SetEffort][row])
-        picked = int(self.settings[SetFilter][row])
         ladder, warnings = _climb(self, row)
         return Recipe(
             path=texture.path,
@@ -172,14 +170,32 @@ class Plan:
             height=int(a.height[row]),
             levels=int(a.levels[row]),
             format=ORDER[self.formats[row]],
-            effort=_EFFORTS[effort] if effort != _NOT_CUT else Effort.STANDARD,
-            filter=_FILTERS[picked] if picked != _NOT_CUT else Filter.LANCZOS3,
-            loss=max(0, int(self.settings[SetLoss][row])) / _LOSS_UNIT,
-            coverage=max(0, int(self.settings[KeepCoverage][row])),
+            effort=self.effort(row),
+            filter=self.filter(row),
+            loss=self.loss(row),
+            coverage=self.coverage(row),
             ladder=ladder,
             warnings=warnings,
             touched=bool(self.touched[row]),
         )
+
+    def effort(self, row: int) -> Effort:
+        """Return how hard the encoder searches for a texture."""
+        effort = int(self.settings[SetEffort][row])
+        return _EFFORTS[effort] if effort != _NOT_CUT else Effort.STANDARD
+
+    def filter(self, row: int) -> Filter:
+        """Return what brings a texture down."""
+        picked = int(self.settings[SetFilter][row])
+        return _FILTERS[picked] if picked != _NOT_CUT else Filter.LANCZOS3
+
+    def loss(self, row: int) -> float:
+        """Return how many dB of a texture may go for the download."""
+        return max(0, int(self.settings[SetLoss][row])) / _LOSS_UNIT
+
+    def coverage(self, row: int) -> int:
+        """Return the alpha from which a texture's levels keep the cut-out, or 0."""
+        return max(0, int(self.settings[KeepCoverage][row]))
 
 
 def _value(cut: Cut) -> int:
@@ -244,7 +260,7 @@ def resolve(
     levels = np.where(settings[SetLevels] == 0, 1, levels)
     arrival = arrive(target, ruled.width, ruled.height, levels, formats, inventory.column("slices"))
     shares = shares or PackedShares(inventory)
-    package = _packed(inventory, target, arrival, formats, shares)
+    package = _packed(inventory, target, arrival, formats, shares, np.maximum(settings[SetLoss], 0) / _LOSS_UNIT)
     plan = Plan(
         target, inventory, tuple(cuts), tuple(rules), settings, causes, width, height, ruled.width, ruled.height,
         ruled.rule, ruled.overruled, formats, arrival, package, np.zeros(count, np.bool_),
@@ -258,35 +274,38 @@ def resolve(
 
 def recipe_key(plan: Plan, row: int) -> str:
     """Return all that decides what a texture's shipped file holds and how it packs, as text."""
-    return key_as(plan, row, plan.arrival, ORDER[plan.formats[row]])
+    return key_as(plan, row, plan.arrival, ORDER[plan.formats[row]], plan.effort(row), plan.loss(row))
 
 
-def key_as(plan: Plan, row: int, arrival: Arrival, name: str) -> str:
-    """Return the key of a texture that ships at another size or in another format than its plan says."""
+def key_as(plan: Plan, row: int, arrival: Arrival, name: str, effort: Effort, loss: float) -> str:
+    """Return the key of a texture that ships at another size, in another format or made otherwise than its plan says."""
     target = plan.target
     parts = (
         plan.inventory.textures[row].content, plan.inventory.roles[row].role.value, name,
-        arrival.width[row], arrival.height[row], arrival.levels[row], plan.settings[SetEffort][row],
-        plan.settings[SetFilter][row], plan.settings[SetLoss][row], plan.settings[KeepCoverage][row],
+        arrival.width[row], arrival.height[row], arrival.levels[row], effort.value,
+        plan.filter(row).value, loss, plan.coverage(row),
         target.container, target.packing.method, target.packing.level,
     )  # fmt: skip
     return " ".join(str(part) for part in parts)
 
 
-def weigh_as(plan: Plan, sides: Ints, formats: Ints, shares: PackedShares) -> tuple[Arrival, Ints]:
+def weigh_as(
+    plan: Plan, sides: Ints, formats: Ints, shares: PackedShares, losses: NDArray[np.float64]
+) -> tuple[Arrival, Ints]:
     """Return how a plan's textures would arrive under a cap each and in another format, and their bytes in the package.
 
     Parameters
     ----------
     sides : longest side of each, 0 where it ships as the plan says
     formats : places in the catalogue's order
+    losses : dB that may go for the download
     """
     inventory, a = plan.inventory, plan.arrival
     capped = fit_side(inventory.width, inventory.height, np.maximum(1, sides))
     width, height = (np.where(sides > 0, small, now) for small, now in zip(capped, (a.width, a.height), strict=True))
     levels = np.where((sides > 0) & (plan.settings[SetLevels] != 0), 0, a.levels)
     arrival = arrive(plan.target, width, height, levels, formats, inventory.column("slices"))
-    return arrival, _packed(inventory, plan.target, arrival, formats, shares)
+    return arrival, _packed(inventory, plan.target, arrival, formats, shares, losses)
 
 
 def scales_of(inventory: Inventory, arrival: Arrival) -> Ints:
@@ -306,14 +325,21 @@ def missing_of(plan: Plan, shares: PackedShares) -> list[Key]:
     )
 
 
-def _packed(inventory: Inventory, target: Target, arrival: Arrival, formats: Ints, shares: PackedShares) -> Ints:
+def _packed(
+    inventory: Inventory,
+    target: Target,
+    arrival: Arrival,
+    formats: Ints,
+    shares: PackedShares,
+    losses: NDArray[np.float64],
+) -> Ints:
     """Return the bytes of each texture in the package; smaller levels pack like the picture at their own scale."""
     scale, method = scales_of(inventory, arrival), target.packing.method
     share = shares.of(formats, scale, method).astype(np.float64)
     below = shares.of(formats, np.minimum(scale + 1, SCALES - 1), method).astype(np.float64)
     # Three quarters of a chain's bytes are in its first level.
     share = np.where(arrival.levels > 1, 0.75 * share + 0.25 * below, share)
-    return np.ceil(arrival.stored * share).astype(np.int64)
+    return np.ceil(arrival.stored * share * left_of(formats, losses)).astype(np.int64)
 
 
 def _climb(plan: Plan, row: int) -> tuple[tuple[Rung, ...], tuple[str, ...]]:

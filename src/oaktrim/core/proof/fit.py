@@ -13,15 +13,17 @@ from itertools import count
 import numpy as np
 from numpy.typing import NDArray
 
+from oaktrim.core.codecs.effort import Effort
 from oaktrim.core.errors import OakTrimError
 from oaktrim.core.files.pictures import MAX_PIXELS
-from oaktrim.core.formats.catalogue import FORMATS, ORDER
+from oaktrim.core.formats.catalogue import ORDER
 from oaktrim.core.job.document import Job
 from oaktrim.core.plan.budget import Choices, Solution, shortfalls, solve
+from oaktrim.core.plan.cuts import Cap, Change, SetEffort, SetFormat, SetLoss
 from oaktrim.core.plan.packing import PackedShares
 from oaktrim.core.plan.resolve import Plan, Recipe, missing_of, weigh_as
 from oaktrim.core.progress import Progress, Task
-from oaktrim.core.proof.problem import Problem, loss_key, pose
+from oaktrim.core.proof.problem import Option, Problem, loss_key, pose
 from oaktrim.core.proof.tiles import measure
 from oaktrim.core.proof.trial import reference_for, try_recipe
 from oaktrim.core.ship.store import MadeStore
@@ -127,12 +129,12 @@ def recipe_of(problem: Problem, choice: int) -> Recipe:
     """Return the recipe of a choice for the first of its textures."""
     row, option = problem.groups[int(problem.choices.texture[choice])].rows[0], problem.option(choice)
     plan = problem.plan
-    sides, formats = np.zeros(len(plan.formats), np.int64), plan.formats.copy()
+    sides, formats, losses = np.zeros(len(plan.formats), np.int64), plan.formats.copy(), np.zeros(len(plan.formats))
     sides[row], formats[row] = option.side, FORMAT_INDEX[option.format]
-    arrival, _ = weigh_as(plan, sides, formats, PackedShares(plan.inventory))
+    arrival, _ = weigh_as(plan, sides, formats, PackedShares(plan.inventory), losses)
     return replace(
         plan.recipe(row), width=int(arrival.width[row]), height=int(arrival.height[row]),
-        levels=int(arrival.levels[row]), format=option.format,
+        levels=int(arrival.levels[row]), format=option.format, effort=option.effort, loss=option.loss,
     )  # fmt: skip
 
 
@@ -141,20 +143,30 @@ def with_fit(job: Job, found: Fit, groups: Sequence[int]) -> Job:
     assert found.solution is not None
     problem, target = found.problem, found.problem.plan.target.id
     textures = problem.plan.inventory.textures
-    caps: dict[int, list[str]] = {}
-    formats: dict[str, list[str]] = {}
+    by_change: dict[Change, list[str]] = {}
     for group in groups:
         option = problem.option(int(found.solution.picks[group]))
         for row in problem.groups[group].rows:
-            if option.side:
-                caps.setdefault(option.side, []).append(textures[row].path)
-            if option.format != ORDER[problem.plan.formats[row]]:
-                formats.setdefault(option.format, []).append(textures[row].path)
-    for side in sorted(caps, reverse=True):
-        job = job.with_choice(target, sorted(caps[side]), side, "")
-    for name in sorted(formats, key=ORDER.index):
-        job = job.with_choice(target, sorted(formats[name]), 0, name)
+            for change in _changes(problem.plan, row, option):
+                by_change.setdefault(change, []).append(textures[row].path)
+    for change in sorted(by_change, key=lambda change: (_KINDS.index(type(change)), change.label)):
+        job = job.with_changes(target, sorted(by_change[change]), change)
     return job
+
+
+_KINDS = (Cap, SetFormat, SetEffort, SetLoss)
+
+
+def _changes(plan: Plan, row: int, option: Option) -> list[Change]:
+    """Return what makes a texture ship as an option says."""
+    changes: list[Change] = [Cap(option.side)] if option.side else []
+    if option.format != ORDER[plan.formats[row]]:
+        changes.append(SetFormat(option.format))
+    if option.effort is not plan.effort(row):
+        changes.append(SetEffort(option.effort))
+    if option.loss != plan.loss(row):
+        changes.append(SetLoss(option.loss))
+    return changes
 
 
 def why(found: Fit, group: int) -> str:
@@ -175,7 +187,7 @@ def why(found: Fit, group: int) -> str:
     line = int(np.argmax(prices * np.abs(more)))
     spared = float(problem.choices.loss[pick] - problem.choices.loss[nearest])
     elsewhere = float(prices @ more)
-    what = FORMATS[option.format].label + (f" at {option.side}" if option.side else "")
+    what = option.label + (f" at {option.side}" if option.side else "")
     times = elsewhere / spared if spared > 0 else 0.0
     size = f"{more[line] / 1024:+,.0f} KiB of {problem.lines[line]}"
     if times < 1.05:
@@ -191,6 +203,7 @@ def propose(
     locked: NDArray[np.bool_],
     floors: dict[Role, int],
     max_pixels: int = MAX_PIXELS,
+    effort: Effort | None = None,
 ) -> Task[Fit]:
     """Pose, measure, decide and confirm; see `pose` for what is given."""
     missing = missing_of(plan, shares)
@@ -199,5 +212,5 @@ def propose(
     if "package" in limits:
         # What may not be touched is weighed before all else: its bytes are not to be had.
         yield from measure_packages(plan, shares, cache, max_pixels, np.flatnonzero(locked))
-    problem = yield from measure(pose(plan, shares, limits, locked, floors), cache, max_pixels)
+    problem = yield from measure(pose(plan, shares, limits, locked, floors, effort), cache, max_pixels)
     return (yield from confirm(fit(problem), shares, cache, max_pixels))

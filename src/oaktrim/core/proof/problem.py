@@ -13,7 +13,8 @@ from math import log2
 import numpy as np
 from numpy.typing import NDArray
 
-from oaktrim.core.formats.catalogue import ORDER
+from oaktrim.core.codecs.effort import Effort
+from oaktrim.core.formats.catalogue import FORMATS, ORDER
 from oaktrim.core.plan.advice import offers
 from oaktrim.core.plan.budget import Choices
 from oaktrim.core.plan.packing import PackedShares
@@ -35,14 +36,33 @@ _EXACT = (Role.GLYPHS, Role.LOOKUP)
 # The least longest side that is proposed, unless a role rule says another; how often a side may be halved.
 FLOOR, _HALVINGS = 64, 5
 _FEWER_CHANNELS = ("r8", "rg8")
+# What is no better for colour than the same without alpha, which takes no more.
+_FOR_ALPHA = ("bc1-a1", "bc3", "etc2-rgb-a1", "etc2-rgba")
+# What may be given up for the download where that has a limit, in dB.
+_LOSSES = (1.0,)
 
 
 @dataclass(frozen=True)
 class Option:
-    """What a group of textures could ship as: `side` is a cap, 0 for the size that it ships at now."""
+    """What a group of textures could ship as.
+
+    Parameters
+    ----------
+    side : a cap, 0 for the size that it ships at now
+    effort : how hard the encoder searches; loss : dB that may go for the download
+    """
 
     side: int
     format: str
+    effort: Effort = Effort.STANDARD
+    loss: float = 0.0
+
+    @property
+    def label(self) -> str:
+        """The format, and what is given up for the download, in words."""
+        row = FORMATS[self.format]
+        given = f", {self.loss:g} dB given up" if self.loss and row.compressed else ""
+        return f"{row.label}{given}"
 
 
 @dataclass(frozen=True)
@@ -114,7 +134,12 @@ def loss_key(problem: Problem, choice: int) -> str:
 
 
 def pose(
-    plan: Plan, shares: PackedShares, limits: dict[str, int], locked: NDArray[np.bool_], floors: dict[Role, int]
+    plan: Plan,
+    shares: PackedShares,
+    limits: dict[str, int],
+    locked: NDArray[np.bool_],
+    floors: dict[Role, int],
+    effort: Effort | None = None,
 ) -> Problem:
     """Return what can be decided on a plan.
 
@@ -123,10 +148,12 @@ def pose(
     limits : bytes of each line that has a limit
     locked : textures that may not be touched
     floors : the least longest side by role
+    effort : what is changed is encoded with this; each with its own where left out
     """
     inventory = plan.inventory
+    losses = _LOSSES if "package" in limits else ()
     groups = [
-        _group(plan, rows, floors)
+        _group(plan, rows, floors, effort, losses)
         for rows in _alike(plan, np.flatnonzero(~locked & (inventory.column("pixels") != "")))
     ]
     lines = tuple(line for line in BYTE_LINES if line in limits)
@@ -135,15 +162,18 @@ def pose(
     cost, keys = np.zeros((len(lines), len(options)), np.int64), [""] * len(options)
     for turn in range(max((len(group.options) for group in groups), default=0)):
         sides, formats = np.zeros(len(plan.formats), np.int64), plan.formats.copy()
+        losses_here = np.zeros(len(plan.formats))
         here = [(place, group) for place, group in enumerate(groups) if turn < len(group.options)]
         for _, group in here:
             option = group.options[turn]
-            sides[list(group.rows)], formats[list(group.rows)] = option.side, FORMAT_INDEX[option.format]
-        arrival, package = weigh_as(plan, sides, formats, shares)
+            rows = list(group.rows)
+            sides[rows], formats[rows], losses_here[rows] = option.side, FORMAT_INDEX[option.format], option.loss
+        arrival, package = weigh_as(plan, sides, formats, shares, losses_here)
         for place, group in here:
             choice = int(first[place]) + turn
             rows = list(group.rows)
-            keys[choice] = key_as(plan, rows[0], arrival, group.options[turn].format)
+            option = group.options[turn]
+            keys[choice] = key_as(plan, rows[0], arrival, option.format, option.effort, option.loss)
             for row in rows:
                 for at, line in enumerate(lines):
                     # What ships now keeps what levels its file holds; else nothing differs from what is decided anew.
@@ -190,7 +220,9 @@ def _alike(plan: Plan, rows: NDArray[np.int64]) -> list[tuple[int, ...]]:
     return [tuple(rows) for rows in found.values()]
 
 
-def _group(plan: Plan, rows: tuple[int, ...], floors: dict[Role, int]) -> Group:
+def _group(
+    plan: Plan, rows: tuple[int, ...], floors: dict[Role, int], effort: Effort | None, losses: Sequence[float]
+) -> Group:
     inventory, row = plan.inventory, rows[0]
     texture, role = inventory.textures[row], inventory.roles[row].role
     alpha = texture.channels in (2, 4) and not texture.opaque
@@ -198,7 +230,7 @@ def _group(plan: Plan, rows: tuple[int, ...], floors: dict[Role, int]) -> Group:
     formats = [present]
     for offer in offers(plan.target, role, alpha, texture.floating):
         name, blocks = offer.format.name, offer.format.compressed
-        fits = not offer.against and (blocks or name in _FEWER_CHANNELS)
+        fits = not offer.against and (blocks or name in _FEWER_CHANNELS) and (alpha or name not in _FOR_ALPHA)
         if fits and name != present and not (name.startswith("astc") and name not in BLOCKS):
             formats.append(name)
     longest = int(max(plan.arrival.width[row], plan.arrival.height[row]))
@@ -206,7 +238,14 @@ def _group(plan: Plan, rows: tuple[int, ...], floors: dict[Role, int]) -> Group:
     # A table is looked up by place: at another size it says something else.
     halvings = 0 if role in _EXACT else _HALVINGS
     sides = [0, *(longest >> k for k in range(1, halvings + 1) if longest >> k >= floor)]
-    options = [Option(side, name) for side in sides for name in formats]
+    kept = plan.loss(row)
+    options = [Option(0, present, plan.effort(row), kept)]
+    for side in sides:
+        for name in formats:
+            plain = Option(side, name, effort or plan.effort(row), kept)
+            options += [plain] if plain != options[0] else []
+            if FORMATS[name].compressed and not FORMATS[name].floating:
+                options += [replace(plain, loss=loss) for loss in losses if loss > kept]
     return Group(rows, tuple(options), _weight(inventory, rows))
 
 

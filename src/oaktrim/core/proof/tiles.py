@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -17,13 +18,16 @@ from oaktrim.core.pixels.resample import Resampling, resample
 from oaktrim.core.plan.resolve import Plan
 from oaktrim.core.progress import Progress, Task, spread
 from oaktrim.core.proof.measures import frame_scale, magnified, map_between, reduced, working_values
-from oaktrim.core.proof.problem import Group, Problem, loss_key
+from oaktrim.core.proof.problem import Group, Option, Problem, loss_key
 from oaktrim.core.proof.trial import seen_scale
 from oaktrim.core.ship.make import read_source
 from oaktrim.core.survey.cache import SurveyCache
 from oaktrim.core.survey.roles import Role
 
 _TILE, _TILES = 128, 2
+# The least part of a difference that is taken for what encoding loses; and by how much that grows for each dB that may go for
+# the download, as a power of ten: blocks that repeat others miss in broad patches, which the eye sees more of than of grain.
+_LEAST_PART, _GROWS = 0.1, 0.3
 _KEEP_EVERY = 16
 
 
@@ -43,7 +47,10 @@ def measure(
     fresh: dict[str, float] = {}
 
     def work(place: int) -> list[float]:
-        return _on_tiles(problem.plan, problem.groups[place], max_pixels)
+        options = problem.groups[place].options
+        plain = list(dict.fromkeys(replace(option, loss=0.0) for option in options))
+        steps = dict(zip(plain, _on_tiles(problem.plan, problem.groups[place], plain, max_pixels), strict=True))
+        return _with_losses(options, steps)
 
     for done, (position, steps) in enumerate(spread(work, waiting, threads), 1):
         place = waiting[position]
@@ -57,6 +64,22 @@ def measure(
     return problem.with_losses(loss, problem.exact)
 
 
+def _with_losses(options: Sequence[Option], plain: dict[Option, float]) -> list[float]:
+    """Return the steps of options from those of the same without a loss: what is lost is a part of what encoding loses.
+
+    Beside the format that is nearest to the source at that size, the rest is what that size loses.
+    """
+    nearest: dict[int, float] = {}
+    for option, steps in plain.items():
+        nearest[option.side] = min(steps, nearest.get(option.side, steps))
+    found = []
+    for option in options:
+        steps = plain[replace(option, loss=0.0)]
+        encoding = max(steps**2 - nearest[option.side] ** 2, _LEAST_PART * steps**2)
+        found.append(float(np.sqrt(steps**2 + (10 ** (option.loss * _GROWS) - 1) * encoding)))
+    return found
+
+
 def _tiles(image: Image) -> list[Image]:
     """Return tiles spread evenly over a picture, or the whole of a small one."""
     if image.width * image.height <= (_TILE * _TILES) ** 2:
@@ -68,15 +91,15 @@ def _tiles(image: Image) -> list[Image]:
     return [image.with_pixels(image.pixels[y : y + high, x : x + wide]) for y in tops for x in lefts]
 
 
-def _on_tiles(plan: Plan, group: Group, max_pixels: int) -> list[float]:
-    """Return the steps of each of a group's options; none can be told where the source cannot be read, and it is kept."""
+def _on_tiles(plan: Plan, group: Group, options: Sequence[Option], max_pixels: int) -> list[float]:
+    """Return the steps of some of a group's options; none can be told where the source cannot be read, and it is kept."""
     row = group.rows[0]
     inventory, texture = plan.inventory, plan.inventory.textures[row]
     role = inventory.roles[row].role
     try:
         tiles = _tiles(read_source(inventory, row, max_pixels))
     except (OakTrimError, MemoryError):
-        return [0.0] + [1e3] * (len(group.options) - 1)
+        return [0.0] + [1e3] * (len(options) - 1)
     scale = frame_scale(texture.width, texture.height, seen_scale(inventory, row))
     scale = min(scale, *(min(tile.size) for tile in tiles))
     wanted = _stacked([reduced(working_values(tile, role), scale) for tile in tiles])
@@ -85,7 +108,7 @@ def _on_tiles(plan: Plan, group: Group, max_pixels: int) -> list[float]:
     how = Resampling(plan.recipe(row).filter, normals=normals)
     small: dict[int, list[Image]] = {}
     steps = []
-    for option in group.options:
+    for option in options:
         side = option.side or now
         if side not in small:
             small[side] = [_scaled(tile, side / longest, how) for tile in tiles]

@@ -6,7 +6,6 @@ from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelInd
 from PySide6.QtGui import QColor, QImage, QPainter, QPixmap
 from PySide6.QtWidgets import QWidget
 
-from oaktrim.core.formats.catalogue import FORMATS
 from oaktrim.core.proof.fit import Fit, why
 from oaktrim.core.units import bytes_text
 from oaktrim.desk.look.tokens import tokens
@@ -111,9 +110,9 @@ class Proposals(QAbstractTableModel):
             more = len(problem.groups[group].rows) - 1
             return problem.plan.inventory.textures[row].path.rsplit("/", 1)[-1] + (f" and {more} alike" if more else "")
         if column == 3:
-            return f"{side} {FORMATS[now.format].label}"
+            return f"{side} {now.label}"
         if column == 4:
-            return f"{option.side or side} {FORMATS[option.format].label}"
+            return f"{option.side or side} {option.label}"
         if column == 5:
             saved = int(problem.choices.cost[0, first] - problem.choices.cost[0, pick])
             return f"{'−' if saved < 0 else ''}{bytes_text(abs(saved))}"

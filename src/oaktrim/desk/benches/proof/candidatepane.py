@@ -11,6 +11,7 @@ from PySide6.QtGui import QColor, QFont, QFontMetrics, QImage, QPainter, QPaintE
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QMenu, QPushButton, QScrollArea, QVBoxLayout, QWidget
 
 from oaktrim.core.formats.catalogue import FORMATS
+from oaktrim.core.plan.cuts import Cap, Change, SetFormat
 from oaktrim.core.plan.query import Assets, select
 from oaktrim.core.proof.trial import Candidate, best_of, candidates
 from oaktrim.core.units import bytes_text, size_text
@@ -242,7 +243,7 @@ class CandidatePane(QFrame):
     def _apply(self, paths: tuple[str, ...], name: str, side: int) -> None:
         session = self._session
         assert session.history is not None
-        job = session.history.job.with_choice(session.watched_id, paths, self._cap(paths, side), name)
+        job = session.history.job.with_changes(session.watched_id, paths, *_changes(self._cap(paths, side), name))
         session.edit(
             job,
             f"{FORMATS[name].label} at {side} for {len(paths)} textures"
@@ -302,7 +303,11 @@ class CandidatePane(QFrame):
         """Say what a choice for many would do to the total, before it is made."""
         session = self._session
         assert session.history is not None
-        job = session.history.job.with_choice(session.watched_id, paths, side, name)
+        job = session.history.job.with_changes(session.watched_id, paths, *_changes(side, name))
         after = session.plan_of(job)
         now = session.plan().total("memory")
         return f"{len(paths)} textures, {bytes_text(now)} → {bytes_text(after.total('memory'))}"
+
+
+def _changes(side: int, name: str) -> list[Change]:
+    return [*([Cap(side)] if side else []), SetFormat(name)]
