@@ -7,8 +7,11 @@ numbers below 2**n, 3 * 2**n or 5 * 2**n. What is reserved, or has a high dynami
 
 from __future__ import annotations
 
+from functools import cache
+
 import numpy as np
 from numba import njit
+from numpy.typing import NDArray
 
 from oaktrim.core.codecs.blocks import blocks_in, decode_rows, get_bits, put_pixels, words_of
 from oaktrim.core.pixels.image import Pixels
@@ -121,42 +124,57 @@ def sequence_bits(count, level, split):
     return count * split[level, 2] + (8 * count + 4) // 5 * split[level, 0] + (7 * count + 2) // 3 * split[level, 1]
 
 
-@njit(nogil=True, cache=True)
-def colour_level(count, room, split):
-    """Return the finest level at which `count` colour values fit into `room` bits; -1 where not even 6 values do."""
-    for level in range(split.shape[0] - 1, 3, -1):
-        if sequence_bits(count, level, split) <= room:
-            return level
-    return -1
+def _finest() -> NDArray[np.int64]:
+    count, room = np.arange(19)[:, None, None], np.arange(128)[None, :, None]
+    trits, quints, bits = SPLIT.T
+    fits = count * bits + (8 * count + 4) // 5 * trits + (7 * count + 2) // 3 * quints <= room
+    fits[..., :4] = False
+    return np.where(fits.any(axis=2), len(LEVELS) - 1 - fits[..., ::-1].argmax(axis=2), -1)
+
+
+# The finest level of colour values by how many there are (at most 18) and the bits that they have (below 128); -1 where not
+# even values of 6 fit.
+FINEST = _finest()
 
 
 @njit(nogil=True, cache=True)
-def _read_sequence(words, at, count, level, split, trits, quints, out):
-    """Read `count` numbers of a level from bit `at` into `out`; bits past the sequence's end are zero."""
-    bits = split[level, 2]
-    low = (np.int64(1) << bits) - 1
-    if split[level, 0]:
-        size, parts = 5, (2, 2, 1, 2, 1)
-    elif split[level, 1]:
-        size, parts = 3, (3, 2, 2, 0, 0)
+def _read_sequence(words, at, count, level, out):
+    """Read `count` numbers of a level from bit `at` into `out`, which has room for four more; its end may be cut off."""
+    bits = np.uint64(SPLIT[level, 2])
+    mask = (np.uint64(1) << bits) - np.uint64(1)
+    low, high = words[0], words[1]
+    if at >= 64:
+        low, high = high >> np.uint64(at - 64), np.uint64(0)
+    elif at > 0:
+        low, high = low >> np.uint64(at) | high << np.uint64(64 - at), high >> np.uint64(at)
+    # Bits past the sequence's end are zero.
+    length = sequence_bits(count, level, SPLIT)
+    if length < 64:
+        low, high = low & ((np.uint64(1) << np.uint64(length)) - np.uint64(1)), np.uint64(0)
+    elif length < 128:
+        high &= (np.uint64(1) << np.uint64(length - 64)) - np.uint64(1)
+    if SPLIT[level, 0]:
+        size, widths = 5, np.uint64(0x12122)
+    elif SPLIT[level, 1]:
+        size, widths = 3, np.uint64(0x223)
     else:
         for i in range(count):
-            out[i] = get_bits(words, at + i * bits, bits)
+            out[i] = np.int64(low & mask)
+            low, high = low >> bits | (high << np.uint64(1)) << (np.uint64(63) - bits), high >> bits
         return
-    stop = at + sequence_bits(count, level, split)
     for first in range(0, count, size):
-        packed, shift = 0, 0
-        many = min(size, count - first)
-        for i in range(many):
-            out[first + i] = get_bits(words, at, bits)
-            at += bits
-            take = min(parts[i], max(0, stop - at))
-            packed |= get_bits(words, at, take) << shift
-            shift += parts[i]
-            at += take
-        for i in range(many):
-            high = trits[packed, i] if size == 5 else quints[packed, i]
-            out[first + i] = (out[first + i] & low) | high << bits
+        packed, shift, left = np.uint64(0), np.uint64(0), widths
+        for i in range(size):
+            out[first + i] = np.int64(low & mask)
+            wide = left & np.uint64(15)
+            step = bits + wide
+            packed |= (low >> bits & ((np.uint64(1) << wide) - np.uint64(1))) << shift
+            low, high = low >> step | (high << np.uint64(1)) << (np.uint64(63) - step), high >> step
+            shift += wide
+            left >>= np.uint64(4)
+        for i in range(size):
+            more = TRITS[packed, i] if size == 5 else QUINTS[packed, i]
+            out[first + i] |= more << np.int64(bits)
 
 
 @njit(nogil=True, cache=True)
@@ -345,9 +363,11 @@ def infill(weights, plane, planes, wide, high, across, down, out):
 
 
 @njit(nogil=True, cache=True)
-def _decode_block(words, wide, high, tables, weights, values, spread, ends, out):
-    """Decode a block of words (2,) uint64 into `out` (wide * high,) uint32, red lowest; say whether it is legal."""
-    split, trits, quints, colours, weight_values = tables
+def _decode_block(words, wide, high, parted, weights, values, spread, ends, kinds, turned, lines, out):
+    """Decode a block of words (2,) uint64 into `out` (wide * high,) uint32, red lowest; say whether it is legal.
+
+    Tables are constants of the module, and scratch comes one by one: arrays in tuples are counted in and out at each call.
+    """
     mode = get_bits(words, 0, 11)
     if mode & 0x1FF == 0x1FC:
         _solid(words, out)
@@ -356,13 +376,12 @@ def _decode_block(words, wide, high, tables, weights, values, spread, ends, out)
     many = across * down * planes
     if across == 0 or across > wide or down > high or many > 64:
         return False
-    weight_bits = sequence_bits(many, level, split)
+    weight_bits = sequence_bits(many, level, SPLIT)
     parts = get_bits(words, 11, 2) + 1
     if weight_bits < 24 or weight_bits > 96 or (parts == 4 and planes == 2):
         return False
     # What lies below the weights: bits of the endpoint modes, then the channel of the second plane.
     below = 128 - weight_bits
-    kinds = np.empty(4, np.int64)
     if parts == 1:
         kinds[0] = get_bits(words, 13, 4)
         start, seed = 17, 0
@@ -380,41 +399,47 @@ def _decode_block(words, wide, high, tables, weights, values, spread, ends, out)
             for p in range(parts):
                 family = (kind & 3) - 1 + (kind >> (2 + p) & 1)
                 kinds[p] = family << 2 | kind >> (2 + parts + 2 * p) & 3
-    channel = 0
+    channel = -1
     if planes == 2:
         below -= 2
         channel = get_bits(words, below, 2)
     count = 0
     for p in range(parts):
         count += 2 * ((kinds[p] >> 2) + 1)
-    fine = colour_level(count, below - start, split) if count <= 18 else -1
+    fine = FINEST[count, max(0, below - start)] if count <= 18 else -1
     if fine < 0:
         return False
-    _read_sequence(words, start, count, fine, split, trits, quints, values)
+    _read_sequence(words, start, count, fine, values)
     for i in range(count):
-        values[i] = colours[fine, values[i]]
+        values[i] = COLOURS[fine, values[i]]
     at = 0
     for p in range(parts):
         ends_of(kinds[p], values[at:], ends[p])
         at += 2 * ((kinds[p] >> 2) + 1)
-    turned = np.empty(2, np.uint64)
+        for c in range(4):
+            # The first end in 64ths of 16 bits, half of one more to round, and what a 64th of the way adds.
+            lines[p, c, 0] = ends[p, 0, c] * (257 * 64) + 32
+            lines[p, c, 1] = (ends[p, 1, c] - ends[p, 0, c]) * 257
     turned[0], turned[1] = _mirrored(words[1]), _mirrored(words[0])
-    _read_sequence(turned, 0, many, level, split, trits, quints, weights)
+    _read_sequence(turned, 0, many, level, weights)
     for i in range(many):
-        weights[i] = weight_values[level, weights[i]]
+        weights[i] = WEIGHTS[level, weights[i]]
     for plane in range(planes):
         infill(weights, plane, planes, wide, high, across, down, spread[plane])
-    small = wide * high < 31
-    for y in range(high):
-        for x in range(wide):
-            i = wide * y + x
-            e = ends[partition_of(seed, x, y, parts, small)] if parts > 1 else ends[0]
-            word = np.uint32(0)
-            for c in range(4):
-                w = spread[1, i] if planes == 2 and c == channel else spread[0, i]
-                value = (e[0, c] * 257 * (64 - w) + e[1, c] * 257 * w + 32) >> 6
-                word |= np.uint32(value >> 8) << np.uint32(8 * c)
-            out[i] = word
+    for c in range(4):
+        shift = np.uint32(8 * c)
+        way = spread[1] if c == channel else spread[0]
+        if parts == 1:
+            first, step = lines[0, c, 0], lines[0, c, 1]
+            for i in range(wide * high):
+                part = np.uint32((first + step * way[i]) >> np.int32(14)) << shift
+                out[i] = out[i] | part if c else part
+        else:
+            which = parted[parts - 2, seed]
+            for i in range(wide * high):
+                p = which[i]
+                part = np.uint32((lines[p, c, 0] + lines[p, c, 1] * way[i]) >> np.int32(14)) << shift
+                out[i] = out[i] | part if c else part
     return True
 
 
@@ -432,26 +457,43 @@ def _mirrored(word):
 
 
 @njit(nogil=True, cache=True)
-def _decode_rows(blocks, wide, high, tables, start, stop, out):
+def _decode_rows(blocks, wide, high, parted, start, stop, out):
     """Decode block rows (rows, columns, 16) uint8 into `out` (H, W) uint32, one word a pixel, red lowest."""
-    words, pixels = np.empty(2, np.uint64), np.empty(wide * high, np.uint32)
-    weights, values = np.empty(64, np.int64), np.empty(32, np.int64)
-    spread, ends = np.empty((2, wide * high), np.int64), np.empty((4, 2, 4), np.int64)
+    words, turned, pixels = np.empty(2, np.uint64), np.empty(2, np.uint64), np.empty(wide * high, np.uint32)
+    weights, values, kinds = np.empty(68, np.int64), np.empty(36, np.int64), np.empty(4, np.int64)
+    spread, ends = np.empty((2, wide * high), np.int32), np.empty((4, 2, 4), np.int64)
+    lines = np.empty((4, 4, 2), np.int32)
     for by in range(start, stop):
         for bx in range(blocks.shape[1]):
             words_of(blocks[by, bx], words)
-            if not _decode_block(words, wide, high, tables, weights, values, spread, ends, pixels):
+            if not _decode_block(
+                words, wide, high, parted, weights, values, spread, ends, kinds, turned, lines, pixels
+            ):
                 for i in range(pixels.shape[0]):
                     pixels[i] = MAGENTA
             put_pixels(pixels, bx, by, wide, high, out)
 
 
-DECODING = (SPLIT, TRITS, QUINTS, COLOURS, WEIGHTS)
+@njit(nogil=True, cache=True)
+def _fill_parted(wide, high, out):
+    """Fill `out` (3, 1024, wide * high) with the partition of each pixel, of two, three and four."""
+    for parts in range(2, 5):
+        for seed in range(1024):
+            for y in range(high):
+                for x in range(wide):
+                    out[parts - 2, seed, wide * y + x] = partition_of(seed, x, y, parts, wide * high < 31)
+
+
+@cache
+def _parted(size: tuple[int, int]) -> NDArray[np.uint8]:
+    parted = np.empty((3, 1024, size[0] * size[1]), np.uint8)
+    _fill_parted(*size, parted)
+    return parted
 
 
 def decode_astc(data: bytes, width: int, height: int, size: tuple[int, int]) -> Pixels:
     """Decode blocks of `size` pixels to (H, W, 4) uint8; what is not legal with a low dynamic range is magenta."""
-    blocks = blocks_in(data, width, height, size, 16)
+    blocks, parted = blocks_in(data, width, height, size, 16), _parted(size)
     out = np.empty((height, width), "<u4")
-    decode_rows(lambda start, stop: _decode_rows(blocks, *size, DECODING, start, stop, out), blocks)
+    decode_rows(lambda start, stop: _decode_rows(blocks, *size, parted, start, stop, out), blocks)
     return out.view(np.uint8).reshape(height, width, 4)

@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from oaktrim.core.codecs.astc import (
+    FINEST,
     COLOURS,
     LEVELS,
     QUINTS,
@@ -15,7 +16,6 @@ from oaktrim.core.codecs.astc import (
     TRITS,
     WEIGHT_LEVELS,
     WEIGHTS,
-    colour_level,
     grid_of,
     infill,
     partition_of,
@@ -51,7 +51,7 @@ def _choice(
         return None
     room = 128 - (17 if parts == 1 else 29) - (2 if planes == 2 else 0)
     room -= sequence_bits.py_func(grid[0] * grid[1] * planes, level, SPLIT)
-    fine = colour_level.py_func(parts * values, room, SPLIT)
+    fine = int(FINEST[parts * values, max(0, room)])
     return None if fine < 0 else (0, level, fine, parts, planes, mode)
 
 

@@ -107,22 +107,21 @@ def _spread(value, bits, signed):
 
 
 @njit(nogil=True, cache=True)
-def _decode_block(words, signed, tables, ends, paints, out):
+def _decode_block(words, signed, ends, paints, out):
     """Decode a block into `out` (16, 3) uint16, the bits of half floats; what is reserved is black."""
-    modes, runs, mode_of, partitions, marks = tables
-    mode = mode_of[get_bits(words, 0, 5)]
+    mode = _MODE_OF[get_bits(words, 0, 5)]
     if mode < 0:
         for i in range(16):
             for c in range(3):
                 out[i, c] = 0
         return
-    row = modes[mode]
+    row = MODES[mode]
     for e in range(4):
         for c in range(3):
             ends[e, c] = 0
     at = row[1]
-    for k in range(runs.shape[1]):
-        run = runs[mode, k]
+    for k in range(_RUNS.shape[1]):
+        run = _RUNS[mode, k]
         if run[3] == 0:
             break
         ends[run[0], run[1]] |= get_bits(words, at, run[3]) << run[2]
@@ -143,7 +142,7 @@ def _decode_block(words, signed, tables, ends, paints, out):
         for e in range(2 * regions):
             ends[e, c] = _spread(ends[e, c], bits, signed)
     width = 3 if regions == 2 else 4
-    stream = index_stream(words, at, regions, width, marks[regions, partition])
+    stream = index_stream(words, at, regions, width, MARKS[regions, partition])
     # The paints of each region: its ends, and what lies between them.
     for region in range(regions):
         for k in range(1 << width):
@@ -159,14 +158,14 @@ def _decode_block(words, signed, tables, ends, paints, out):
                 paints[region, k, c] = value
     last = np.uint64((1 << width) - 1)
     for i in range(16):
-        part = partitions[2, partition, i] if regions == 2 else 0
+        part = PARTITIONS[2, partition, i] if regions == 2 else 0
         k = np.int64(stream >> np.uint64(i * width) & last)
         for c in range(3):
             out[i, c] = paints[part, k, c]
 
 
 @njit(nogil=True, cache=True)
-def _decode_rows(blocks, signed, tables, start, stop, out):
+def _decode_rows(blocks, signed, start, stop, out):
     """Decode block rows (rows, columns, 16) uint8 into `out` (H, W, 3) uint16."""
     words, ends, pixels = np.empty(2, np.uint64), np.empty((4, 3), np.int64), np.empty((16, 3), np.uint16)
     paints = np.empty((2, 16, 3), np.uint16)
@@ -174,7 +173,7 @@ def _decode_rows(blocks, signed, tables, start, stop, out):
     for by in range(start, stop):
         for bx in range(blocks.shape[1]):
             words_of(blocks[by, bx], words)
-            _decode_block(words, signed, tables, ends, paints, pixels)
+            _decode_block(words, signed, ends, paints, pixels)
             for y in range(min(4, height - by * 4)):
                 for x in range(min(4, width - bx * 4)):
                     for c in range(3):
@@ -212,8 +211,7 @@ def _coder(signed: bool) -> Coder:
     def decode(data: bytes, width: int, height: int) -> Pixels:
         blocks = blocks_in(data, width, height, (4, 4), 16)
         out = np.empty((height, width, 3), np.uint16)
-        tables = (MODES, _RUNS, _MODE_OF, PARTITIONS, MARKS)
-        decode_rows(lambda start, stop: _decode_rows(blocks, signed, tables, start, stop, out), blocks)
+        decode_rows(lambda start, stop: _decode_rows(blocks, signed, start, stop, out), blocks)
         return out.view(np.float16)
 
     return encode, decode

@@ -118,12 +118,11 @@ def index_stream(words, at, subsets, bits, marks):
 
 
 @njit(nogil=True, cache=True)
-def decode_block(words, modes, partitions, marks, ends, palette, out):
+def _decode_block(words, ends, palette, out):
     """Decode a block of words (2,) uint64 into `out` (16,) uint32, red lowest; one that names no mode is clear black.
 
     Parameters
     ----------
-    partitions, marks : PARTITIONS and MARKS
     ends : scratch (6, 4) int64; palette : scratch (2, 64) uint32
     """
     mode = 0
@@ -133,7 +132,7 @@ def decode_block(words, modes, partitions, marks, ends, palette, out):
         for i in range(16):
             out[i] = 0
         return
-    row = modes[mode]
+    row = MODES[mode]
     subsets, colour, alpha, parity = row[0], row[4], row[5], row[6]
     at = mode + 1
     partition = get_bits(words, at, row[1])
@@ -160,29 +159,36 @@ def decode_block(words, modes, partitions, marks, ends, palette, out):
         for c in range(3):
             ends[e, c] = _wide(ends[e, c], colour)
         ends[e, 3] = _wide(ends[e, 3], alpha) if row[5] > 0 else 255
-    places = marks[subsets, partition]
+    places = MARKS[subsets, partition]
     first = index_stream(words, at, subsets, row[7], places)
     second = index_stream(words, at + 16 * row[7] - subsets, subsets, row[8], places) if row[8] > 0 else first
     # What stands in the fourth channel follows the second index; a rotation then exchanges it with a colour.
     bits, own = row[7], row[8] if row[8] > 0 else row[7]
     if selector:
         first, second, bits, own = second, first, own, bits
-    away = 8 * (rotation - 1) if rotation else 24
+    away = np.uint32(8 * (rotation - 1) if rotation else 24)
+    r, g = np.uint32(24 if rotation == 1 else 0), np.uint32(24 if rotation == 2 else 8)
+    b = np.uint32(24 if rotation == 3 else 16)
     size = 1 << bits
     for s in range(subsets):
+        # Values in 64ths, half of one more to round.
+        red, green, blue, rest = (
+            64 * ends[2 * s, 0] + 32, 64 * ends[2 * s, 1] + 32, 64 * ends[2 * s, 2] + 32, 64 * ends[2 * s, 3] + 32,
+        )  # fmt: skip
+        more_red, more_green = ends[2 * s + 1, 0] - ends[2 * s, 0], ends[2 * s + 1, 1] - ends[2 * s, 1]
+        more_blue, more_rest = ends[2 * s + 1, 2] - ends[2 * s, 2], ends[2 * s + 1, 3] - ends[2 * s, 3]
         for k in range(size):
             w = STEP_WEIGHTS[bits, k]
-            word = np.uint32(0)
-            for c in range(3):
-                value = (ends[2 * s, c] * (64 - w) + ends[2 * s + 1, c] * w + 32) >> 6
-                word |= np.uint32(value) << np.uint32(24 if 8 * c == away else 8 * c)
-            palette[0, s * size + k] = word
+            palette[0, s * size + k] = (
+                np.uint32((red + more_red * w) >> 6) << r
+                | np.uint32((green + more_green * w) >> 6) << g
+                | np.uint32((blue + more_blue * w) >> 6) << b
+            )
         for k in range(1 << own):
             w = STEP_WEIGHTS[own, k]
-            value = (ends[2 * s, 3] * (64 - w) + ends[2 * s + 1, 3] * w + 32) >> 6
-            palette[1, s * (1 << own) + k] = np.uint32(value) << np.uint32(away)
+            palette[1, s * (1 << own) + k] = np.uint32((rest + more_rest * w) >> 6) << away
     last, own_last = np.uint64(size - 1), np.uint64((1 << own) - 1)
-    parts = partitions[subsets, partition]
+    parts = PARTITIONS[subsets, partition]
     for i in range(16):
         k = parts[i] * size + np.int64(first >> np.uint64(i * bits) & last)
         m = (parts[i] << own) + np.int64(second >> np.uint64(i * own) & own_last)
@@ -190,14 +196,14 @@ def decode_block(words, modes, partitions, marks, ends, palette, out):
 
 
 @njit(nogil=True, cache=True)
-def _decode_rows(blocks, modes, partitions, marks, start, stop, out):
+def _decode_rows(blocks, start, stop, out):
     """Decode block rows (rows, columns, 16) uint8 into `out` (H, W) uint32, one word a pixel, red lowest."""
     words, pixels = np.empty(2, np.uint64), np.empty(16, np.uint32)
     ends, palette = np.empty((6, 4), np.int64), np.empty((2, 64), np.uint32)
     for by in range(start, stop):
         for bx in range(blocks.shape[1]):
             words_of(blocks[by, bx], words)
-            decode_block(words, modes, partitions, marks, ends, palette, pixels)
+            _decode_block(words, ends, palette, pixels)
             put_pixels(pixels, bx, by, 4, 4, out)
 
 
@@ -226,5 +232,5 @@ def decode_bc7(data: bytes, width: int, height: int) -> Pixels:
     """Decode to (H, W, 4) uint8."""
     blocks = blocks_in(data, width, height, (4, 4), 16)
     out = np.empty((height, width), "<u4")
-    decode_rows(lambda start, stop: _decode_rows(blocks, MODES, PARTITIONS, MARKS, start, stop, out), blocks)
+    decode_rows(lambda start, stop: _decode_rows(blocks, start, stop, out), blocks)
     return out.view(np.uint8).reshape(height, width, 4)
