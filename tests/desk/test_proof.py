@@ -6,10 +6,12 @@ import pytest
 from PIL import Image as PillowImage
 from PySide6.QtCore import QPoint, QPointF, Qt
 
+from oaktrim.core.pixels.image import Image
 from oaktrim.core.plan.cuts import Cap, SetFormat
 from oaktrim.core.units import bytes_text
 from oaktrim.desk.benches.proof.bench import Page
-from oaktrim.desk.widgets.picture import Mode
+from oaktrim.desk.widgets.layers import make_layer
+from oaktrim.desk.widgets.picture import Mode, PictureView
 from tests.desk.test_round import click_row
 
 
@@ -152,3 +154,19 @@ def test_fit_to_budget_is_one_step_of_undo(qtbot, proving):
     assert session.history.job != before
     qtbot.keyClick(proving, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
     assert session.history.job == before
+
+
+def test_between_two_levels_both_are_seen(qtbot):
+    """As a GPU filters between the levels that ship: black at full size and white below meet in grey half way."""
+    black, white = (np.full((side, side, 4), (code, code, code, 255), np.uint8) for side, code in ((256, 0), (128, 255)))
+    view = PictureView()
+    qtbot.addWidget(view)
+    view.resize(300, 300)
+    view.show()
+    seen = {}
+    for zoom in (1.0, 2**-0.5, 0.5):
+        view.show_layers((make_layer(Image.of(black), levels=[Image.of(white)]),))
+        view.zoom_to(zoom)
+        seen[zoom] = view.grab().toImage().pixelColor(150, 150).red()
+    assert seen[1.0] == 0 and seen[0.5] == 255
+    assert abs(seen[2**-0.5] - 128) <= 2

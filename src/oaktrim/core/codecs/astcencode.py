@@ -8,8 +8,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from oaktrim.core.codecs.astc import (
-    FINEST,
     COLOURS,
+    FINEST,
     LEVELS,
     QUINTS,
     SPLIT,

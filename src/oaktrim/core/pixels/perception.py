@@ -12,6 +12,8 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.ndimage import gaussian_filter, uniform_filter
 
+from oaktrim.core.progress import each_chunk
+
 Plane = NDArray[np.float32]
 
 # What one step that is just noticed is worth: of OKLab distance.
@@ -76,14 +78,17 @@ def seen_difference(
     ndarray, shape (H, W), float32
     """
     apart = oklab(a) - oklab(b)
-    squares = np.zeros(apart.shape[:2], np.float32)
-    for axis, lobes in enumerate(_LOBES):
-        whole = sum(weight for weight, _ in lobes)
-        plane = np.ascontiguousarray(apart[..., axis])
-        seen = sum(
-            np.float32(weight / whole) * _blurred(plane, spread * pixels_a_degree / np.sqrt(2))
-            for weight, spread in lobes
-        )
-        squares += np.square(seen)
-    steps: Plane = (np.sqrt(squares) / np.float32(JUST_NOTICED)).astype(np.float32)
+    seen = np.empty((len(_LOBES), *apart.shape[:2]), np.float32)
+
+    def work(start: int, stop: int) -> None:
+        for axis in range(start, stop):
+            whole = sum(weight for weight, _ in _LOBES[axis])
+            plane = np.ascontiguousarray(apart[..., axis])
+            seen[axis] = sum(
+                np.float32(weight / whole) * _blurred(plane, spread * pixels_a_degree / np.sqrt(2))
+                for weight, spread in _LOBES[axis]
+            )
+
+    each_chunk(work, len(_LOBES), 1)
+    steps: Plane = np.sqrt(np.einsum("ahw,ahw->hw", seen, seen)) / np.float32(JUST_NOTICED)
     return steps

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 
 from oaktrim.core.files.pictures import MAX_PIXELS, pack_texture
-from oaktrim.core.formats.catalogue import FORMATS, TextureFormat
+from oaktrim.core.formats.catalogue import FORMATS
 from oaktrim.core.pixels.image import Image
 from oaktrim.core.pixels.normals import rebuild_z
 from oaktrim.core.plan.advice import Offer, offers
@@ -112,10 +112,9 @@ _ABSENT = ("bc1", "bc7", "etc2-rgba", "astc-6x6")
 
 
 def _slowness(name: str) -> int:
-    """Return about how long a pixel takes to encode, against the quickest."""
-    row: TextureFormat = FORMATS[name]
+    """Return about how long a pixel takes to encode and to pack, against the quickest; plain pixels take long to pack."""
     stems = {"bc1": 2, "bc3": 3, "bc4": 1, "bc5": 2, "bc6": 12, "bc7": 12, "etc2": 16, "eac": 4, "astc": 12}
-    return next((cost for stem, cost in stems.items() if name.startswith(stem)), 1) if row.compressed else 1
+    return next((cost for stem, cost in stems.items() if name.startswith(stem)), 4)
 
 
 def reference_for(inventory: Inventory, row: int, sampled: bool = False, max_pixels: int = MAX_PIXELS) -> Reference:

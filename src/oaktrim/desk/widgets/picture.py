@@ -26,11 +26,13 @@ from PySide6.QtGui import (
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from oaktrim.desk.look.tokens import tokens
-from oaktrim.desk.widgets.layers import Layer, Look, developed
+from oaktrim.desk.widgets.layers import Codes, Layer, Look, developed
 from oaktrim.desk.widgets.marks import draw_grid, draw_places, draw_plate, draw_scale
 
 _BLINK_MS = 500
 _PIXELS_SHOW_FROM, _GRID_FROM = 3.0, 12.0
+# The least part that a second level has to have to be drawn.
+_LEVELS_BLEND_FROM = 0.02
 # The split line leans by this many radians from upright, until it is turned.
 _LEAN = 0.28
 _FAR = 4000.0
@@ -415,15 +417,30 @@ class PictureView(QWidget):
                 )
 
     def _draw_one(self, painter: QPainter, layer: Layer, room: QRectF, frame: QRectF, plain: bool) -> None:
-        """Draw the part of a layer that is seen, from the level that suits the zoom."""
+        """Draw the part of a layer that is seen, from the level that suits the zoom.
+
+        Between two levels that ship lies what a GPU shows there: both, by how near each is.
+        """
         seen = frame.intersected(room)
         if seen.isEmpty():
             return
-        scale = frame.width() / layer.size[0]
-        level = max(0, min(len(layer.levels) - 1, int(-log2(scale)) if scale < 1 else 0))
+        last = len(layer.levels) - 1
+        depth = min(max(0.0, log2(layer.size[0] / frame.width())), last)
+        level, part = int(depth), depth % 1 if layer.real and not plain else 0.0
         if self._level is not None and not plain:
-            level = min(self._level, len(layer.levels) - 1)
-        codes = layer.levels[level]
+            level, part = min(self._level, last), 0.0
+        painter.save()
+        painter.setClipRect(frame, Qt.ClipOperation.IntersectClip)
+        if self.look.canvas:
+            painter.fillRect(seen, canvas_brush(self.look.canvas))
+        look = Look() if plain else self.look
+        self._draw_level(painter, layer.levels[level], look, frame, seen)
+        if part > _LEVELS_BLEND_FROM:
+            painter.setOpacity(part)
+            self._draw_level(painter, layer.levels[level + 1], look, frame, seen)
+        painter.restore()
+
+    def _draw_level(self, painter: QPainter, codes: Codes, look: Look, frame: QRectF, seen: QRectF) -> None:
         height, width = codes.shape[:2]
         # Whole texels, one more on each side, so that filtering has its neighbours.
         x0 = max(0, int((seen.left() - frame.left()) / frame.width() * width) - 1)
@@ -438,15 +455,10 @@ class PictureView(QWidget):
         )
         texel = frame.width() / width
         coarse = texel >= _PIXELS_SHOW_FROM and (self._zoom >= _PIXELS_SHOW_FROM or self._level is not None)
-        painter.save()
         painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform, not coarse)
-        painter.setClipRect(frame, Qt.ClipOperation.IntersectClip)
-        if self.look.canvas:
-            painter.fillRect(seen, canvas_brush(self.look.canvas))
-        painter.drawImage(target, developed(codes[y0:y1, x0:x1], Look() if plain else self.look))
+        painter.drawImage(target, developed(codes[y0:y1, x0:x1], look))
         if texel >= _GRID_FROM and self._level is None:
             draw_grid(painter, frame, seen, width, height)
-        painter.restore()
 
 
 def canvas_brush(name: str) -> QBrush:
