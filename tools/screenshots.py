@@ -61,7 +61,7 @@ def fit_the_posts(window: Window, app: QApplication, root: Path) -> None:
     window.session.open(root)
     settle(app, 2)
     window.session.watch("pocket")
-    limits = msgspec.structs.replace(window.session.watched.limits, memory="3 MiB", package="1.5 MiB", streaming=None)
+    limits = msgspec.structs.replace(window.session.watched.limits, memory="3 MiB", package="4 MiB", streaming=None)
     tight = msgspec.structs.replace(window.session.watched, limits=limits)
     window.session.edit(window.session.job.with_target(tight), "a tight budget")
     window.show_bench(1)

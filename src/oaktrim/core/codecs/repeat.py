@@ -42,12 +42,14 @@ def _distance(source, weights, decoded, limit):
 
 
 @njit(nogil=True, cache=True)
-def _repeat_band(source, weights, strict, decoded, slope, bits, taken):
+def _repeat_band(source, weights, strict, decoded, wanted, means, slope, bits, taken):
     """Fill taken (rows, columns, 2) int64 with the place whose block each block of a band takes; return the squared error.
 
     Parameters
     ----------
     source, weights, decoded : (rows, columns, n) float32; strict : (rows, columns, n) float32, 1 where an error is not allowed
+    wanted, means : (rows, columns, C) float32, root of the pixels of a channel times its mean, in the source and decoded;
+        `wanted` is NaN where some pixels do not count
     slope : squared error that a bit is worth; bits : of a block
     """
     rows, columns, _ = source.shape
@@ -72,6 +74,13 @@ def _repeat_band(source, weights, strict, decoded, slope, bits, taken):
                     continue
                 at_y, at_x = taken[from_y, from_x, 0], taken[from_y, from_x, 1]
                 limit = np.float32(best - price)
+                # No block is nearer than its means are.
+                apart = np.float32(0.0)
+                for c in range(means.shape[2]):
+                    d = wanted[y, x, c] - means[at_y, at_x, c]
+                    apart += d * d
+                if apart > limit * np.float32(1.0001) + np.float32(0.01):
+                    continue
                 error = _distance(source[y, x], weights[y, x], decoded[at_y, at_x], limit)
                 if error > limit or error + price >= best:
                     continue
@@ -86,6 +95,14 @@ def _repeat_band(source, weights, strict, decoded, slope, bits, taken):
             taken[y, x, 0], taken[y, x, 1] = found_y, found_x
             total += found
     return total
+
+
+def _means(blocks: NDArray[np.float32], channels: int) -> NDArray[np.float32]:
+    """Return the root of the pixels times the mean of each channel: the squares of their differences bound those of blocks."""
+    rows, columns, count = blocks.shape
+    sums = blocks.reshape(rows, columns, channels, count // channels).sum(axis=3)
+    means: NDArray[np.float32] = sums / np.float32(np.sqrt(count // channels))
+    return means
 
 
 def _in_blocks(codes: Pixels, size: tuple[int, int]) -> NDArray[np.float32]:
@@ -118,6 +135,9 @@ def repeat_blocks(
         strict[..., 3] = (source[..., 3] == 0) | (source[..., 3] == 255)
     parts = [held(_in_blocks(codes[..., kept], size)) for codes in (source, counts, strict, whole)]
     rows, columns = parts[0].shape[:2]
+    wanted, means = (_means(part, len(kept)) for part in (parts[0], parts[3]))
+    wanted[parts[1].min(axis=2) < 1] = np.nan
+    parts += [held(wanted), held(means)]
     blocks = np.frombuffer(data, np.uint8).reshape(rows, columns, -1)
     bits = float(blocks.shape[2] * 8)
     bands = [(start, min(start + _BAND, rows)) for start in range(0, rows, _BAND)]
@@ -130,8 +150,8 @@ def repeat_blocks(
         def one(first: int, last: int) -> None:
             for k in range(first, last):
                 start, stop = where[k]
-                source, weights, exact, codes = (part[start:stop] for part in parts)
-                errors[k] = _repeat_band(source, weights, exact, codes, slope, bits, taken[k])
+                source, weights, exact, codes, wanted, means = (part[start:stop] for part in parts)
+                errors[k] = _repeat_band(source, weights, exact, codes, wanted, means, slope, bits, taken[k])
 
         each_chunk(one, len(where), 1, threads)
         return float(errors.sum()), taken

@@ -18,7 +18,7 @@ _MOST_HOLES = 512
 # Further shapes are not tried once a packing covers this much.
 _GOOD = 0.96
 # Up to so many rectangles other orders are tried: so many tries of so many rectangles a shape, until so many shapes held none.
-_FEW, _TRIES, _FAILURES = 1000, 60_000, 8
+_FEW, _TRIES, _FAILURES = 1000, 150_000, 12
 
 
 @njit(nogil=True, cache=True)
