@@ -8,7 +8,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from oaktrim.core.plan.budget import Choices, shortfalls, solve, tradeoff
+from oaktrim.core.plan.budget import NEVER, Choices, shortfalls, solve, tradeoff
 
 
 def instance(seed, textures, options, lines):
@@ -88,3 +88,11 @@ def test_the_tradeoff_goes_down_and_bends():
     assert 0 < curve.knee < len(curve.bytes) - 1
     slopes = np.diff(curve.loss) / -np.diff(curve.bytes)
     assert (np.diff(slopes) > -1e-12).all(), "each byte less costs more than the one before"
+
+
+def test_what_cannot_be_chosen_does_not_bend_the_tradeoff():
+    choices = instance(5, 300, 12, 1)
+    barred = choices.loss.copy()
+    barred[5::12] = NEVER
+    curve = tradeoff(Choices(choices.first, barred, choices.cost))
+    assert len(curve.bytes) > 20 and curve.loss.max() < NEVER

@@ -24,6 +24,8 @@ Ints = NDArray[np.int64]
 
 # Choices that the exact step looks at beside the first of each texture, and where it stops: a loss above the best possible.
 _CORE, _GAP, _NODES = 600, 1e-4, 4000
+# The loss of what cannot be chosen.
+NEVER = 1e12
 # Prices that are tried at most.
 _PLANES = 200
 
@@ -286,8 +288,9 @@ def tradeoff(choices: Choices, prices: Floats | None = None, count: int = 48) ->
 
 
 def _typical_price(choices: Choices, cost: Floats) -> float:
-    spread = cost.max() - cost.min()
-    return float((choices.loss.max() - choices.loss.min()) / spread) if spread > 0 else 1.0
+    can = choices.loss < NEVER
+    spread = float(np.ptp(cost[can])) if can.any() else 0.0
+    return float(np.ptp(choices.loss[can])) / spread if spread > 0 else 1.0
 
 
 def _knee(sizes: Ints, losses: Floats) -> int:

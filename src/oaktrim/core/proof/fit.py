@@ -18,7 +18,7 @@ from oaktrim.core.errors import OakTrimError
 from oaktrim.core.files.pictures import MAX_PIXELS
 from oaktrim.core.formats.catalogue import ORDER
 from oaktrim.core.job.document import Job
-from oaktrim.core.plan.budget import Choices, Solution, shortfalls, solve
+from oaktrim.core.plan.budget import NEVER, Choices, Solution, shortfalls, solve
 from oaktrim.core.plan.cuts import Cap, Change, SetEffort, SetFormat, SetLoss
 from oaktrim.core.plan.packing import PackedShares
 from oaktrim.core.plan.resolve import Plan, Recipe, missing_of, weigh_as
@@ -36,7 +36,6 @@ from oaktrim.core.targets.arrival import FORMAT_INDEX
 _ROUNDS, _MORE = 8, 1.01
 # So often what the bound leans on is made as well, where the bound is farther away than this.
 _LEANINGS, _CLOSE = 1, 0.005
-_NEVER = 1e12
 
 
 @dataclass(frozen=True, eq=False)
@@ -89,7 +88,7 @@ def confirm(found: Fit, shares: PackedShares, cache: SurveyCache, max_pixels: in
             steps, size = yield from _made(problem, choice, known, shares, cache, max_pixels)
             exact[choice] = True
             # What cannot be made cannot be chosen.
-            loss[choice] = group.weight * steps**2 if steps is not None else _NEVER
+            loss[choice] = group.weight * steps**2 if steps is not None else NEVER
             if size is not None and weighed:
                 cost[problem.lines.index("package"), choice] = size * len(group.rows)
         measured = replace(problem, choices=Choices(problem.choices.first, loss, cost), exact=exact)
@@ -110,7 +109,7 @@ def _among_made(found: Fit) -> Fit:
     """Return the decision among choices that have been made, where that is as good; else the same."""
     choices, exact = found.problem.choices, found.problem.exact
     made = np.logical_or.reduceat(exact, choices.first[:-1])[choices.texture]
-    settled = fit(found.problem.with_losses(np.where(made & ~exact, _NEVER, choices.loss), exact))
+    settled = fit(found.problem.with_losses(np.where(made & ~exact, NEVER, choices.loss), exact))
     solution, wider = settled.solution, found.solution
     if solution is None or wider is None or solution.loss > wider.loss * _MORE + 1e-9:
         return found
@@ -233,7 +232,7 @@ def _without_losses(problem: Problem) -> Problem:
     """Return the problem with nothing given up for the download, where the package is not what stands in the way."""
     lossy = np.array([problem.option(choice).loss for choice in range(len(problem.keys))]) > 0
     lossy[problem.choices.first[:-1]] = False
-    plain = problem.with_losses(np.where(lossy, _NEVER, problem.choices.loss), problem.exact)
+    plain = problem.with_losses(np.where(lossy, NEVER, problem.choices.loss), problem.exact)
     found = fit(plain).solution
     stands = found is None or "package" not in problem.lines or found.prices[problem.lines.index("package")] > 0
     return problem if stands else plain
