@@ -249,7 +249,14 @@ def _tightened(sizes: Ints, best: Packed, pages: int, step: int, most: int) -> P
 
 @njit(nogil=True, cache=True)
 def _reorder(sizes, areas, order, pages, width, height, tries, places, on):
-    """Swap pairs of an order, keeping what leaves no more area out; say whether all found room at last."""
+    """Swap pairs of an order, keeping what leaves no more area out; say whether all found room at last.
+
+    Parameters
+    ----------
+    sizes : (N, 2), width and height; areas : (N,); order : (N,), which first; all int64, `order` is changed
+    pages : how many, of `width` and `height`; tries : how many orders at most
+    places, on : filled with left and top (N, 2), and with the page (N,) of each
+    """
     count = order.shape[0]
     state, least = np.uint64(88172645463325252), areas.sum() + 1
     for turn in range(tries):

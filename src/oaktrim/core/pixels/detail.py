@@ -47,7 +47,7 @@ def detail_share(image: Image, facts: PixelFacts) -> float:
     side = busy_side(image)
     if side < 16 or facts.constant:
         return 1.0
-    window, zones, counts = _spectrum_of(side)
+    window, zones, floors = _spectrum_of(side)
     pixels, unit = kernel_pixels(image), np.float32(unit_codes(image))
     tile, energy = np.empty((side, side), np.float32), np.empty(3)
     used = 0.25
@@ -59,16 +59,19 @@ def detail_share(image: Image, facts: PixelFacts) -> float:
             _energy(bins.view(np.float32), zones, energy)
             fine, finest = energy[1] + energy[2], energy[2]
             left_behind = _LEFT_BEHIND * (energy[0] + fine)
-            if finest > max(left_behind, counts[1]):
+            if finest > max(left_behind, floors[1]):
                 return 1.0
-            if fine > max(left_behind, counts[0]):
+            if fine > max(left_behind, floors[0]):
                 used = 0.5
     return used
 
 
 @njit(nogil=True, cache=True)
 def _windowed(rows, left, top, channel, unit, window, tile):
-    """Fill `tile` (side, side) float32 with a channel of a tile of rows (H, W, C), its mean taken off, under a window."""
+    """Fill `tile` (side, side) float32 with a channel of a tile of rows (H, W, C), its mean taken off, under a window.
+
+    `unit` is the code that stands for 1; `window` (side, side) float32.
+    """
     side = tile.shape[0]
     total = 0.0
     for y in range(side):
@@ -118,6 +121,7 @@ def seam_ratio(image: Image) -> tuple[float, float]:
 
 @njit(nogil=True, cache=True)
 def _seams(rows, floor):
+    """Return both ratios of `seam_ratio` of rows (H, W, C); `floor` is the least step in codes that counts beside a border."""
     height, width, channels = rows.shape
     across = down = 1.0
     if width >= 4:
@@ -169,7 +173,10 @@ def normal_facts(image: Image, facts: PixelFacts) -> NormalFacts:
 
 @njit(nogil=True, cache=True)
 def _lengths(rows, step, scale):
-    """Return how far the vectors of every `step`-th pixel are from length 1 on average, and the share that points up."""
+    """Return how far the vectors of every `step`-th pixel are from length 1 on average, and the share that points up.
+
+    `scale` brings codes of rows (H, W, C) to 0..2.
+    """
     total = 0.0
     count = upward = 0
     for y in range(step // 2, rows.shape[0], step):

@@ -111,6 +111,7 @@ def _ranges(rows, low, high):
 
 @njit(nogil=True, cache=True)
 def _all_grey(rows):
+    """Say whether the first three channels of rows (H, W, C) are equal everywhere."""
     for y in range(rows.shape[0]):
         for x in range(rows.shape[1]):
             if rows[y, x, 0] != rows[y, x, 1] or rows[y, x, 1] != rows[y, x, 2]:

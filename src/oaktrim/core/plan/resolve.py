@@ -280,11 +280,31 @@ def recipe_key(plan: Plan, row: int) -> str:
 def key_as(plan: Plan, row: int, arrival: Arrival, name: str, effort: Effort, loss: float) -> str:
     """Return the key of a texture that ships at another size, in another format or made otherwise than its plan says."""
     target = plan.target
+    size = int(arrival.width[row]), int(arrival.height[row]), int(arrival.levels[row])
+    held = content_key(plan.inventory, row, size, name, effort, plan.filter(row), loss, plan.coverage(row))
+    return f"{held} {target.container} {target.packing.method} {target.packing.level}"
+
+
+def content_key(
+    inventory: Inventory,
+    row: int,
+    size: tuple[int, int, int],
+    name: str,
+    effort: Effort,
+    how: Filter,
+    loss: float,
+    coverage: int,
+) -> str:
+    """Return all that decides what a texture holds once it is made, as text that begins with the content of its source.
+
+    Parameters
+    ----------
+    size : width, height and levels; name : of the format; how : what brings it down
+    loss : dB that may go for the download; coverage : alpha from which levels keep the cut-out, or 0
+    """
     parts = (
-        plan.inventory.textures[row].content, plan.inventory.roles[row].role.value, name,
-        arrival.width[row], arrival.height[row], arrival.levels[row], effort.value,
-        plan.filter(row).value, loss, plan.coverage(row),
-        target.container, target.packing.method, target.packing.level,
+        inventory.textures[row].content, inventory.roles[row].role.value, name, *size, effort.value, how.value, loss,
+        coverage,
     )  # fmt: skip
     return " ".join(str(part) for part in parts)
 

@@ -225,7 +225,10 @@ def propose(
         # What may not be touched is weighed before all else: its bytes are not to be had.
         yield from measure_packages(plan, shares, cache, max_pixels, np.flatnonzero(locked))
     problem = yield from measure(pose(plan, shares, limits, locked, floors, effort), cache, max_pixels)
-    return (yield from confirm(fit(_without_losses(problem)), shares, cache, max_pixels))
+    try:
+        return (yield from confirm(fit(_without_losses(problem)), shares, cache, max_pixels))
+    finally:
+        MadeStore.beside(cache).trim()
 
 
 def _without_losses(problem: Problem) -> Problem:

@@ -162,4 +162,5 @@ def _make_picture(inventory: Inventory, row: int, image: Image, recipe: Recipe, 
         encoded = yield from encode_texture(levels, format_named(recipe.format), options)
     except OakTrimError as error:
         raise type(error)(f"{inventory.textures[row].path}: {error}") from error
-    return Made(encoded, partial(levels.__getitem__, 0))
+    first = levels[0]
+    return Made(encoded, lambda: first)

@@ -321,6 +321,9 @@ def _ship(plan: Plan, out: Path, max_pixels: int, threads: int | None, store: Ma
             with suppress(FileError):
                 write_atomic(out / NAME, _manifest(plan.target, kept, failed, beside).bytes())
         raise
+    finally:
+        if store is not None and due:
+            store.trim()
     manifest = _manifest(plan.target, entries, failed + broken, present)
     removed = _remove_stale(earlier, manifest, out, plan.inventory.root)
     if earlier != manifest:

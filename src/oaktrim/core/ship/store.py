@@ -13,15 +13,19 @@ from pathlib import Path
 import lz4.frame
 import msgspec
 
+from oaktrim import __version__
 from oaktrim.core.codecs.texture import EncodedTexture
 from oaktrim.core.errors import FileError
 from oaktrim.core.files.atomic import write_atomic
 from oaktrim.core.formats.catalogue import FORMATS
 from oaktrim.core.kernels import kernel_state
 from oaktrim.core.pixels.image import Transfer
-from oaktrim.core.plan.resolve import Recipe
+from oaktrim.core.plan.resolve import Recipe, content_key
 from oaktrim.core.survey.cache import SurveyCache, cache_folder, cache_limit
 from oaktrim.core.survey.inventory import Inventory
+
+# Raised whenever textures are made in another way outside of kernels, whose own state counts too.
+_VERSION = 1
 
 
 class _Kept(msgspec.Struct, array_like=True):
@@ -95,14 +99,14 @@ class MadeStore:
         return gone
 
     def _file(self, key: str) -> Path:
-        name = hashlib.blake2b(f"{kernel_state()} {key}".encode(), digest_size=20).hexdigest()
+        how = f"{_VERSION} {__version__} {kernel_state()}"
+        name = hashlib.blake2b(f"{how} {key}".encode(), digest_size=20).hexdigest()
         return self.folder / name[:2] / name[2:]
 
 
 def made_key(inventory: Inventory, row: int, recipe: Recipe) -> str:
     """Return all that decides what a texture made by a recipe holds, as text."""
-    parts = (
-        inventory.textures[row].content, inventory.roles[row].role.value, recipe.width, recipe.height, recipe.levels,
-        recipe.format, recipe.effort.value, recipe.filter.value, recipe.loss, recipe.coverage,
-    )  # fmt: skip
-    return " ".join(str(part) for part in parts)
+    size = recipe.width, recipe.height, recipe.levels
+    return content_key(
+        inventory, row, size, recipe.format, recipe.effort, recipe.filter, recipe.loss, recipe.coverage
+    )

@@ -56,7 +56,8 @@ def measure_packages(
                 _keep(fresh, shares, cache)
     finally:
         _keep(fresh, shares, cache)
-        store.trim()
+        if done:
+            store.trim()
     return done
 
 
