@@ -231,7 +231,7 @@ def pixel_facts(image: Image) -> PixelFacts:
     order = np.argsort(-activity, axis=None, kind="stable")[:_TILES].tolist()
     tiles = [(place % activity.shape[1] * TILE, place // activity.shape[1] * TILE) for place in order]
     digest = xxhash.xxh3_64(pixels.data)
-    digest.update(f"{image.width}x{image.height}{''.join(image.channels)}{image.pixels.dtype}".encode())
+    digest.update(f"{image.width}x{image.height}{''.join(image.channels)}{image.pixels.dtype.str}".encode())
     return PixelFacts(
         low=tuple(low.tolist()),
         high=tuple(high.tolist()),

@@ -20,7 +20,7 @@ from oaktrim.core.survey.sample import Sample
 from oaktrim.core.targets.target import parse_bytes
 
 # Raised whenever facts, samples or pictures are made in another way; older rows are then left behind.
-_VERSION = 10
+_VERSION = 11
 _TABLES = f"""
 create table if not exists facts_{_VERSION} (root text, path text, facts blob, primary key (root, path)) without rowid;
 create table if not exists sample_{_VERSION} (content text primary key, pieces blob, thumbnail blob, kept integer);
@@ -229,7 +229,7 @@ def packed_sample(sample: Sample) -> PackedSample:
 
 
 def _packed(pictures: tuple[Image, ...]) -> bytes:
-    pieces = [_Piece(p.pixels.shape, str(p.pixels.dtype), p.transfer.value, p.pixels.tobytes()) for p in pictures]
+    pieces = [_Piece(p.pixels.shape, p.pixels.dtype.str, p.transfer.value, p.pixels.tobytes()) for p in pictures]
     return bytes(lz4.frame.compress(msgspec.msgpack.encode(pieces)))
 
 

@@ -11,6 +11,7 @@ from urllib.parse import unquote
 
 import msgspec
 import numpy as np
+import xxhash
 
 from oaktrim.core.errors import FileError, OakTrimError, os_fault
 from oaktrim.core.files import audio
@@ -86,7 +87,7 @@ def _bytes_of(seen: Seen) -> bytes:
 def _texture(data: bytes, path: str, seen: Seen, max_pixels: int) -> tuple[TextureFacts, Sample]:
     """Return the facts of one picture and the sample of its pixels."""
     file = seen.file if path == seen.path else Path(f"{seen.place}{path[len(seen.path) :]}")
-    content = hashlib.blake2b(data, digest_size=16).hexdigest()
+    content = xxhash.xxh3_128_hexdigest(data)
     head, image = picture_with_facts(data, file, max_pixels)
     sample = sample_of(image)
     looks = _looks(image, sample, head.format)
