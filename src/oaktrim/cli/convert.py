@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, replace
 from math import isinf
 from pathlib import Path
 
@@ -10,7 +10,7 @@ import click
 import msgspec
 
 from oaktrim.cli.console import console, run, table
-from oaktrim.core.codecs.effort import Dither, Effort, EncodeOptions
+from oaktrim.core.codecs.effort import Counted, Dither, Effort, EncodeOptions
 from oaktrim.core.codecs.texture import EncodedTexture, encode_texture, stack_textures
 from oaktrim.core.errors import FileError, Unsupported, shown
 from oaktrim.core.files import ktx2
@@ -19,20 +19,27 @@ from oaktrim.core.files.pictures import pack_texture, parse_texture, read_pictur
 from oaktrim.core.formats.catalogue import format_named
 from oaktrim.core.pixels.levels import MIP_FILTER, make_levels
 from oaktrim.core.pixels.metrics import compare
-from oaktrim.core.pixels.resample import Resampling
 from oaktrim.core.plan.cuts import MAX_LOSS
 from oaktrim.core.progress import Progress, Task
 from oaktrim.core.survey.roles import DEFAULT_PATTERNS, Role, role_guesser
+from oaktrim.core.survey.uses import counted_as, resampled_as
 from oaktrim.core.units import bytes_text, decibels_text
 
 
 @dataclass(frozen=True)
 class _Wanted:
-    """How pictures become textures: `role` is told by the name where it is None; `zstd` as in `ktx2.pack`."""
+    """How pictures become textures.
+
+    Parameters
+    ----------
+    role : told by the name where it is None; counted : told by the role where it is None
+    zstd : as in `ktx2.pack`
+    """
 
     name: str
     options: EncodeOptions
     role: Role | None
+    counted: Counted | None
     levels: bool
     zstd: int | None
 
@@ -42,9 +49,9 @@ def _encode_one(source: Path, wanted: _Wanted) -> Task[EncodedTexture]:
     image = read_picture(source)
     if not image.is_float:
         image = image.read_as(role.transfer)
-    normals = role is Role.NORMAL and len(image.channels) >= 3
-    chain = make_levels(image, None if wanted.levels else 1, Resampling(MIP_FILTER, normals=normals))
-    return (yield from encode_texture(chain, format_named(wanted.name), wanted.options))
+    chain = make_levels(image, None if wanted.levels else 1, resampled_as(role, image, MIP_FILTER))
+    counted = wanted.counted or counted_as(role)
+    return (yield from encode_texture(chain, format_named(wanted.name), replace(wanted.options, counted=counted)))
 
 
 def _encode_file(sources: tuple[Path, ...], faces: int, target: Path, wanted: _Wanted) -> Task[int]:
@@ -84,6 +91,12 @@ def _encode_all(files: dict[Path, tuple[Path, ...]], faces: int, wanted: _Wanted
 @click.option("--effort", type=click.Choice([e.value for e in Effort]), default="standard", show_default=True)
 @click.option("--container", type=click.Choice(["ktx2", "dds"]), default="ktx2", show_default=True)
 @click.option("--role", type=click.Choice([r.value for r in Role]), help="What it is used as; by its name if left out.")
+@click.option(
+    "--count",
+    "counted",
+    type=click.Choice([c.value for c in Counted]),
+    help="What an error counts on; by its role if left out.",
+)
 @click.option("--no-levels", is_flag=True, help="Only the full size, without mip levels.")
 @click.option("--alpha-threshold", type=click.IntRange(0, 255), default=128, show_default=True, help="Of 1-bit alpha.")
 @click.option(
@@ -107,6 +120,7 @@ def encode(
     effort: str,
     container: str,
     role: str | None,
+    counted: str | None,
     no_levels: bool,
     alpha_threshold: int,
     dither: str,
@@ -120,7 +134,8 @@ def encode(
     if zstd is not None and container == "dds":
         raise Unsupported("a DDS file cannot be supercompressed; leave --zstd out or write KTX2")
     options = EncodeOptions(Effort(effort), alpha_threshold, Dither(dither), loss)
-    wanted = _Wanted(name, options, Role(role) if role else None, not no_levels, zstd)
+    counts = Counted(counted) if counted else None
+    wanted = _Wanted(name, options, Role(role) if role else None, counts, not no_levels, zstd)
     files: dict[Path, tuple[Path, ...]] = {}
     for sources in (images,) if stack else [(image,) for image in images]:
         target = out / f"{sources[0].stem}.{container}"

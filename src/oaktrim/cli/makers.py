@@ -38,7 +38,8 @@ from oaktrim.core.makers.patch import (
 from oaktrim.core.makers.propose import by_names, default_patterns
 from oaktrim.core.makers.unpack import unpack_into
 from oaktrim.core.pixels.image import Image
-from oaktrim.core.pixels.levels import make_levels
+from oaktrim.core.pixels.levels import MIP_FILTER, make_levels
+from oaktrim.core.pixels.resample import Resampling
 from oaktrim.core.progress import Progress, Task, finish, spread
 from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.survey.making import Sources
@@ -92,8 +93,8 @@ def _proposed(path: Path) -> Channel:
     return Channel(colours[0]) if len(colours) == 1 else Channel.LUMINANCE
 
 
-def _write(image: Image, out: Path, inputs: Iterable[Path]) -> None:
-    """Write a picture as PNG, or as a container with levels, by its ending."""
+def _write(image: Image, out: Path, inputs: Iterable[Path], alpha_covers: bool = True) -> None:
+    """Write a picture as PNG, or as a container with levels, by its ending; `alpha_covers` as in `Resampling`."""
     for source in inputs:
         if out.exists() and source.exists() and out.samefile(source):
             raise FileError(source, "would be written over; sources are never written")
@@ -104,7 +105,8 @@ def _write(image: Image, out: Path, inputs: Iterable[Path]) -> None:
     elif suffix in _CONTAINERS:
         deep = image.bit_depth > 8
         held = FORMATS["rgba16f" if deep else "rgba8"]
-        encoded = finish(encode_texture(make_levels(image), held, EncodeOptions()))
+        levels = make_levels(image, how=Resampling(MIP_FILTER, alpha_covers=alpha_covers))
+        encoded = finish(encode_texture(levels, held, EncodeOptions()))
         write_atomic(out, pack_texture(encoded, suffix[1:]))
     else:
         raise FileError(out, "is written as .png, .ktx2 or .dds")
@@ -159,7 +161,7 @@ def pack(
         raise click.UsageError(f"give --slot for at least one of {', '.join(s.name for s in layout.slots if s.name)}")
     made = Pack("pack", layout.id, _pack_lanes(layout, slots), size=size or 0, bits=int(bits))
     image = pack_picture(made, layout, Sources(Path("/"), {}, MAX_PIXELS))
-    _write(image, out, (Path(path) for path in made.inputs))
+    _write(image, out, (Path(path) for path in made.inputs), alpha_covers=False)
     click.echo(f"{shown(out)}: {image.width}x{image.height}, {''.join(image.channels)}, {image.bit_depth} bits")
     for place, slot in enumerate(layout.slots):
         if slot.name:
@@ -205,7 +207,7 @@ def _batch(folder: Path, layout: Layout, patterns: Sequence[str], size: int, bit
 
     def make(item: tuple[Path, Pack]) -> Image:
         image = pack_picture(item[1], layout, sources)
-        _write(image, item[0], (inventory.root / path for path in item[1].inputs))
+        _write(image, item[0], (inventory.root / path for path in item[1].inputs), alpha_covers=False)
         return image
 
     for done, _ in enumerate(spread(make, targets.items(), ahead=1), 1):

@@ -23,7 +23,7 @@ from oaktrim.core.codecs.astc import (
 )
 from oaktrim.core.codecs.astcchoices import PLANS, choices_of
 from oaktrim.core.codecs.astcfit import encode_rows
-from oaktrim.core.codecs.blocks import Blocks, Errors, Told, encode_blocks
+from oaktrim.core.codecs.blocks import Blocks, Errors, Told, encode_blocks, heed_of
 from oaktrim.core.codecs.effort import EncodeOptions
 from oaktrim.core.codecs.partitions import subset_masks
 from oaktrim.core.pixels.image import Image, Pixels
@@ -159,11 +159,11 @@ def encoding_tables(size: tuple[int, int], partitions: int) -> tuple[NDArray[np.
 
 
 def encode_astc(image: Image, options: EncodeOptions, size: tuple[int, int], told: Told = None) -> bytes:
-    """Encode colour and alpha in blocks of `size` pixels; colour under wholly clear pixels does not count."""
-    plan = PLANS[options.effort.rank]
+    """Encode colour and alpha in blocks of `size` pixels."""
+    plan, heed = PLANS[options.effort.rank], heed_of(options.counted)
     tables = encoding_tables(size, int(plan[4, 2]))
 
     def rows(pixels: Pixels, start: int, stop: int, out: Blocks, errors: Errors) -> None:
-        encode_rows(pixels, *size, plan, tables, start, stop, out, errors)
+        encode_rows(pixels, *size, plan, heed, tables, start, stop, out, errors)
 
     return encode_blocks(image, options, size, 16, rows, told)

@@ -11,7 +11,7 @@ import numpy as np
 from numba import njit
 
 from oaktrim.core.codecs.astcpolish import fit_ends, part_error, polish, polish_scratch, round_ends
-from oaktrim.core.codecs.blocks import FAST, bytes_of, copy_flat, load_block, put_bits
+from oaktrim.core.codecs.blocks import COVERS, FAST, bytes_of, copy_flat, load_block, put_bits, set_roots
 from oaktrim.core.codecs.partitions import rank_partitions, ranking_scratch
 
 _FAR = np.float32(3e38)
@@ -20,15 +20,15 @@ GRID, WEIGHT, COLOUR, PARTS, PLANES, MODE = range(6)
 
 
 @njit(nogil=True, cache=True, fastmath=FAST)
-def _look(px):
-    """Give clear pixels the mean colour of the others; return whether a block is opaque, grey, and all of one colour."""
+def _look(px, covers):
+    """Where alpha covers, give clear pixels the mean colour of the others; return whether all is opaque, grey, one colour."""
     texels = px.shape[1]
     opaque = grey = one = True
     seen = np.float32(0.0)
     for i in range(texels):
         opaque &= px[3, i] == 255
         seen += np.float32(1.0) if px[3, i] > 0 else np.float32(0.0)
-    if not opaque and 0 < seen < texels:
+    if covers and not opaque and 0 < seen < texels:
         for c in range(3):
             total = np.float32(0.0)
             for i in range(texels):
@@ -39,19 +39,20 @@ def _look(px):
     for i in range(texels):
         grey &= px[0, i] == px[1, i] and px[1, i] == px[2, i]
         for c in range(4):
-            one &= px[c, i] == px[c, 0] or (seen == 0 and c < 3)
+            one &= px[c, i] == px[c, 0] or (covers and seen == 0 and c < 3)
     return opaque, grey, one
 
 
 @njit(nogil=True, cache=True, fastmath=FAST)
-def _line(px, channels, texels, mask, line, covariance, at):
+def _line(px, channels, texels, mask, scale, line, covariance, at):
     """Lay a line through the colours of one partition: ends into line (2, 4), where each of its pixels lies into `at`.
 
     Parameters
     ----------
     mask : (texels,) float32, 1 where a pixel belongs to the partition
+    scale : (4,) float32, what a squared error of each channel counts
     """
-    mean, axis, turned = covariance[4], covariance[5], covariance[6]
+    mean, axis, turned, roots = covariance[4], covariance[5], covariance[6], covariance[8]
     count = np.float32(0.0)
     for i in range(texels):
         count += mask[i]
@@ -62,11 +63,13 @@ def _line(px, channels, texels, mask, line, covariance, at):
         for i in range(texels):
             total += mask[i] * px[c, i]
         mean[c] = total / count
+        roots[c] = np.sqrt(scale[c])
     for a in range(channels):
         for b in range(a, channels):
             total = np.float32(0.0)
             for i in range(texels):
                 total += mask[i] * (px[a, i] - mean[a]) * (px[b, i] - mean[b])
+            total *= roots[a] * roots[b]
             covariance[a, b] = total
             covariance[b, a] = total
         if covariance[a, a] > covariance[widest, widest]:
@@ -89,7 +92,7 @@ def _line(px, channels, texels, mask, line, covariance, at):
     total = np.float32(0.0)
     length = np.float32(0.0)
     for c in range(channels):
-        total += axis[c] if c < 3 else np.float32(0.0)
+        total += axis[c] / roots[c] if c < 3 else np.float32(0.0)
         length += axis[c] * axis[c]
     if total < 0:
         for c in range(channels):
@@ -99,7 +102,7 @@ def _line(px, channels, texels, mask, line, covariance, at):
     for i in range(texels):
         along[i] = np.float32(0.0)
     for c in range(channels):
-        step, middle = axis[c] * length, mean[c]
+        step, middle = axis[c] * length * roots[c], mean[c]
         for i in range(texels):
             along[i] += (px[c, i] - middle) * step
     # Pixels of other partitions stand at the mean, which is between the ends.
@@ -112,8 +115,8 @@ def _line(px, channels, texels, mask, line, covariance, at):
     for i in range(texels):
         at[i] = (along[i] - least) * span if mask[i] > 0 else at[i]
     for c in range(channels):
-        line[0, c] = mean[c] + least * axis[c]
-        line[1, c] = mean[c] + most * axis[c]
+        line[0, c] = mean[c] + least * axis[c] / roots[c]
+        line[1, c] = mean[c] + most * axis[c] / roots[c]
 
 
 @njit(nogil=True, cache=True, fastmath=FAST)
@@ -140,15 +143,15 @@ def _to_grid(at, texels, points, inverse, corners, shares, nearest, values, code
 
 
 @njit(nogil=True, cache=True, fastmath=FAST)
-def _project(px, channels, texels, place, decoded, at):
+def _project(px, channels, texels, place, scale, decoded, at):
     """Say of each pixel where it lies between the rounded ends of its partition, decoded (4, 2, 4)."""
     for i in range(texels):
         ends = decoded[place[i]]
         along = length = np.float32(0.0)
         for c in range(channels):
             d = ends[1, c] - ends[0, c]
-            along += (px[c, i] - ends[0, c]) * d
-            length += d * d
+            along += (px[c, i] - ends[0, c]) * d * scale[c]
+            length += d * d * scale[c]
         at[i] = along / max(length, np.float32(1e-6))
 
 
@@ -228,7 +231,7 @@ def _write(
 
 
 @njit(nogil=True, cache=True)
-def encode_rows(pixels, wide, high, plan, tables, start, stop, out, told):
+def encode_rows(pixels, wide, high, plan, heed, tables, start, stop, out, told):
     """Encode block rows [start, stop) of pixels (H, W, 4) uint8 into `out` (rows, columns, 16) uint8; `told` their errors.
 
     Parameters
@@ -246,7 +249,7 @@ def encode_rows(pixels, wide, high, plan, tables, start, stop, out, told):
     )
     own = np.empty((2, texels), np.float32)
     whole, spread = np.zeros(texels, np.int64), np.empty((2, texels), np.float32)
-    covariance, line = np.zeros((8, texels), np.float32), np.zeros((4, 2, 4), np.float32)
+    covariance, line = np.zeros((9, texels), np.float32), np.zeros((4, 2, 4), np.float32)
     decoded, scale = np.zeros((4, 4, 4), np.float32), np.ones(4, np.float32)
     weights, codes = np.zeros((2, 64), np.int64), np.zeros(32, np.int64)
     best_weights, best_ends = np.zeros((2, 64), np.int64), np.zeros(32, np.int64)
@@ -258,7 +261,7 @@ def encode_rows(pixels, wide, high, plan, tables, start, stop, out, told):
     for by in range(start, stop):
         for bx in range(out.shape[1]):
             load_block(pixels, bx, by, wide, high, px)
-            opaque, grey, one = _look(px)
+            opaque, grey, one = _look(px, heed[COVERS] > 0)
             if one:
                 _write_solid(px, words, out[by, bx])
                 told[by, bx] = np.float32(0.0)
@@ -268,8 +271,12 @@ def encode_rows(pixels, wide, high, plan, tables, start, stop, out, told):
             channels = (3, 1, 4, 2)[kindred]
             kind = (8, 0, 12, 4)[kindred]
             copy_flat(px, shown)
-            scale[0] = np.float32(3.0) if grey else np.float32(1.0)
+            set_roots(px, heed, scale)
+            for c in range(3):
+                scale[c] *= scale[c]
             if grey:
+                scale[0] = np.float32(3.0)
+                scale[1] = np.float32(1.0)
                 copy_flat(px[3], shown[1])
             best = _FAR
             best_choice, best_parted, best_channel = 0, -1, 0
@@ -300,7 +307,7 @@ def encode_rows(pixels, wide, high, plan, tables, start, stop, out, told):
                         scale[alone], scale[channels - 1] = scale[channels - 1], scale[alone]
                     width = channels - 1 if alone >= 0 else channels
                     for p in range(parts):
-                        _line(shown, width, texels, member[p], line[p], covariance, at[0])
+                        _line(shown, width, texels, member[p], scale, line[p], covariance, at[0])
                     if alone >= 0:
                         low, top = own[0, 0], own[0, 0]
                         for i in range(texels):
@@ -318,7 +325,7 @@ def encode_rows(pixels, wide, high, plan, tables, start, stop, out, told):
                                 for i in range(texels):
                                     own[1, i] = at[0, i]
                             else:
-                                _project(shown, width, texels, place, decoded, own[1])
+                                _project(shown, width, texels, place, scale, decoded, own[1])
                             _to_grid(
                                 own[1], texels, points, inverses[grid], corners[grid], shares[grid],
                                 nearest_weight[level], weight_values[level], weights[0], spread[0],

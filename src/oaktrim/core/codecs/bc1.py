@@ -17,28 +17,21 @@ from numpy.typing import NDArray
 
 from oaktrim.core.codecs.bc1fit import FAR, draft_ends, palette_of, search_ends, walk_moves
 from oaktrim.core.codecs.bc4 import channel_block, channel_palette
-from oaktrim.core.codecs.blocks import FAST
+from oaktrim.core.codecs.blocks import (
+    COVERS,
+    FAST,
+    Blocks,
+    Errors,
+    Told,
+    blocks_in,
+    decode_rows,
+    encode_blocks,
+    heed_of,
+    load_block,
+    set_roots,
+)
 from oaktrim.core.codecs.effort import EncodeOptions
-from oaktrim.core.pixels.image import Image, Pixels, held, to_rgba
-from oaktrim.core.progress import each_chunk
-
-
-@njit(nogil=True, cache=True)
-def _load(pixels, bx, by, channels, px):
-    """Fill px (4, 16) with the first 3 or 4 channels of a block; the border's pixels stand in beyond it."""
-    height, width = pixels.shape[:2]
-    if by * 4 + 4 <= height and bx * 4 + 4 <= width:
-        for y in range(4):
-            for x in range(4):
-                for c in range(channels):
-                    px[c, 4 * y + x] = pixels[by * 4 + y, bx * 4 + x, c]
-        return
-    for y in range(4):
-        row = min(by * 4 + y, height - 1)
-        for x in range(4):
-            column = min(bx * 4 + x, width - 1)
-            for c in range(channels):
-                px[c, 4 * y + x] = pixels[row, column, c]
+from oaktrim.core.pixels.image import Image, Pixels
 
 
 @njit(nogil=True, cache=True)
@@ -52,8 +45,11 @@ def _solid(px, single, ends):
 
 
 @njit(nogil=True, cache=True, fastmath=FAST)
-def _write(px, ends, three, clear, palette, codes, out):
-    """Write the eight bytes of a colour block; `clear` (16,) marks pixels that take code 3 of the three-step mode."""
+def _write(px, ends, three, clear, roots, palette, codes, out):
+    """Write the eight bytes of a colour block and return its squared error, each pixel by its weight.
+
+    `clear` (16,) marks pixels that take code 3 of the three-step mode.
+    """
     first = (ends[0] << 11) | (ends[1] << 5) | ends[2]
     second = (ends[3] << 11) | (ends[4] << 5) | ends[5]
     if (first > second) == three:
@@ -61,21 +57,25 @@ def _write(px, ends, three, clear, palette, codes, out):
             ends[k], ends[3 + k] = ends[3 + k], ends[k]
         first, second = second, first
     # Equal ends mean three steps; codes 0 to 2 are then one colour, so four even steps lose nothing.
-    palette_of(ends, three, palette)
+    palette_of(ends, three, roots, palette)
     r0, g0, b0 = palette[0, 0], palette[1, 0], palette[2, 0]
     r1, g1, b1 = palette[0, 1], palette[1, 1], palette[2, 1]
     r2, g2, b2 = palette[0, 2], palette[1, 2], palette[2, 2]
     r3, g3, b3 = palette[0, 3], palette[1, 3], palette[2, 3]
     bar = FAR if three else np.float32(0.0)
+    error = np.float32(0.0)
     for i in range(16):
         r, g, b = px[0, i], px[1, i], px[2, i]
         d0 = (r - r0) * (r - r0) + (g - g0) * (g - g0) + (b - b0) * (b - b0)
         d1 = (r - r1) * (r - r1) + (g - g1) * (g - g1) + (b - b1) * (b - b1)
         d2 = (r - r2) * (r - r2) + (g - g2) * (g - g2) + (b - b2) * (b - b2)
         d3 = (r - r3) * (r - r3) + (g - g3) * (g - g3) + (b - b3) * (b - b3) + bar
-        # Distances are whole numbers below 2**18: the code rides in the two bits below, and the least of equals wins.
-        near = min(min(d0 * 4, d1 * 4 + 1), min(d2 * 4 + 2, d3 * 4 + 3))
+        # Distances are below 2**20: the code rides in the two bits below whole ones, and the least of equals wins.
+        near = min(
+            min(np.floor(d0) * 4, np.floor(d1) * 4 + 1), min(np.floor(d2) * 4 + 2, np.floor(d3) * 4 + 3)
+        )
         codes[i] = np.int32(near) & 3
+        error += px[3, i] * min(min(d0, d1), min(d2, d3))
     bits = np.uint32(0)
     for i in range(16):
         code = np.uint32(3) if clear[i] else np.uint32(codes[i])
@@ -86,6 +86,7 @@ def _write(px, ends, three, clear, palette, codes, out):
     out[3] = second >> 8
     for i in range(4):
         out[4 + i] = np.uint8((bits >> np.uint32(8 * i)) & np.uint32(255))
+    return error
 
 
 # What alpha does to the colour block.
@@ -93,19 +94,23 @@ OPAQUE, ONE_BIT, BESIDE = 0, 1, 2
 
 
 @njit(nogil=True, cache=True)
-def _weigh(px, alpha, clear, alpha_use, threshold):
+def _weigh(px, alpha, clear, alpha_use, threshold, covers):
     """Take alpha out of px (4, 16) into `alpha`, put weights in its place; return whether a pixel is to be clear."""
     any_clear = False
-    if alpha_use == OPAQUE:
-        for i in range(16):
-            px[3, i] = np.float32(1.0)
-    else:
-        for i in range(16):
-            alpha[i] = px[3, i]
-            hidden = alpha[i] < threshold if alpha_use == ONE_BIT else alpha[i] == 0
-            clear[i] = hidden and alpha_use == ONE_BIT
+    most = np.float32(1.0)
+    for i in range(16):
+        alpha[i] = px[3, i]
+        most = max(most, px[3, i])
+    for i in range(16):
+        weight = np.float32(1.0)
+        if alpha_use == ONE_BIT:
+            clear[i] = alpha[i] < threshold
             any_clear |= clear[i]
-            px[3, i] = np.float32(0.0) if hidden else np.float32(1.0)
+            weight = np.float32(0.0) if clear[i] else weight
+        elif alpha_use == BESIDE and covers:
+            # Of a faint pixel less is seen, but what counts is how it stands among its neighbours.
+            weight = alpha[i] / most
+        px[3, i] = weight
     return any_clear
 
 
@@ -135,43 +140,53 @@ def _is_solid(px, seen):
 
 
 @njit(nogil=True, cache=True)
-def _encode_rows(pixels, alpha_use, threshold, effort, single, moves, start, stop, out):
-    """Encode block rows [start, stop) of pixels (H, W, 4) uint8 into `out` (rows, columns, 8 or 16) uint8."""
+def _encode_rows(pixels, alpha_use, threshold, effort, heed, single, moves, start, stop, out, told):
+    """Encode block rows [start, stop) of pixels (H, W, 4) uint8 into `out` (rows, columns, 8 or 16) uint8; `told` the errors.
+
+    The error that is told is that of colour.
+    """
     px = np.empty((4, 16), np.float32)
     alpha = np.empty(16, np.float32)
     clear, codes = np.zeros(16, np.bool_), np.empty(16, np.int32)
     palette = np.empty((3, 4), np.float32)
     best, ends, trial = np.empty(6, np.int32), np.empty(6, np.int32), np.empty(6, np.int32)
+    roots = np.ones(4, np.float32)
     draft = effort == 0 and alpha_use == OPAQUE
-    for i in range(16):
-        px[3, i] = np.float32(1.0)
     for by in range(start, stop):
         for bx in range(out.shape[1]):
             block = out[by, bx]
+            load_block(pixels, bx, by, 4, 4, px)
             if draft:
-                _load(pixels, bx, by, 3, px)
-                if draft_ends(px, best, trial, palette) == 0:
+                for i in range(16):
+                    px[3, i] = np.float32(1.0)
+                if draft_ends(px, roots, best, trial, palette) == 0:
                     _solid(px, single, best)
-                _write(px, best, False, clear, palette, codes, block)
+                told[by, bx] = _write(px, best, False, clear, roots, palette, codes, block)
                 continue
-            _load(pixels, bx, by, 4, px)
-            any_clear = _weigh(px, alpha, clear, alpha_use, threshold)
+            any_clear = _weigh(px, alpha, clear, alpha_use, threshold, heed[COVERS] > 0)
             weight, seen = _show(px)
             solid = weight == 0 or _is_solid(px, seen)
             three = any_clear
+            set_roots(px, heed, roots)
             if weight == 0:
                 for k in range(6):
                     best[k] = 0
             elif solid and not any_clear:
                 _solid(px, single, best)
-            elif effort == 0 and not any_clear:
-                draft_ends(px, best, trial, palette)
-            else:
-                three, _ = search_ends(px, effort, alpha_use != BESIDE, any_clear, moves, best, ends, trial, palette)
+            for c in range(3):
+                for i in range(16):
+                    px[c, i] *= roots[c]
+            if weight > 0 and (any_clear or not solid):
+                if effort == 0 and not any_clear:
+                    draft_ends(px, roots, best, trial, palette)
+                else:
+                    three, _ = search_ends(
+                        px, effort, alpha_use != BESIDE, any_clear, moves, roots, best, ends, trial, palette
+                    )
             if alpha_use == BESIDE:
                 channel_block(alpha, effort, block[:8])
                 block = block[8:]
-            _write(px, best, three, clear, palette, codes, block)
+            told[by, bx] = _write(px, best, three, clear, roots, palette, codes, block)
 
 
 @njit(nogil=True, cache=True)
@@ -256,34 +271,28 @@ def _single_table() -> NDArray[np.int32]:
     return table
 
 
-def _encode(image: Image, options: EncodeOptions, alpha_use: int) -> bytes:
-    pixels = held(to_rgba(image))
-    block_bytes = 16 if alpha_use == BESIDE else 8
-    out = np.empty((-(-image.height // 4), -(-image.width // 4), block_bytes), np.uint8)
-    single, moves, effort = _single_table(), walk_moves(), options.effort.rank
+def _encode(image: Image, options: EncodeOptions, alpha_use: int, told: Told = None) -> bytes:
+    single, moves, effort, heed = _single_table(), walk_moves(), options.effort.rank, heed_of(options.counted)
 
-    def rows(start: int, stop: int) -> None:
-        _encode_rows(pixels, alpha_use, options.alpha_threshold, effort, single, moves, start, stop, out)
+    def rows(pixels: Pixels, start: int, stop: int, out: Blocks, errors: Errors) -> None:
+        _encode_rows(
+            pixels, alpha_use, options.alpha_threshold, effort, heed, single, moves, start, stop, out, errors
+        )
 
-    each_chunk(rows, out.shape[0], max(1, 8192 // out.shape[1]), options.threads)
-    return out.tobytes()
+    return encode_blocks(image, options, (4, 4), 16 if alpha_use == BESIDE else 8, rows, told)
 
 
 def _decode(data: bytes, width: int, height: int, alpha_use: int) -> Pixels:
     block_bytes = 16 if alpha_use == BESIDE else 8
-    blocks = np.frombuffer(data, np.uint8).reshape(-(-height // 4), -(-width // 4), block_bytes)
+    blocks = blocks_in(data, width, height, (4, 4), block_bytes)
     out = np.empty((height, width), "<u4")
-
-    def rows(start: int, stop: int) -> None:
-        _decode_rows(blocks, alpha_use, start, stop, out)
-
-    each_chunk(rows, blocks.shape[0], max(1, 32768 // blocks.shape[1]))
+    decode_rows(lambda start, stop: _decode_rows(blocks, alpha_use, start, stop, out), blocks)
     return out.view(np.uint8).reshape(height, width, 4)
 
 
-def encode_bc1(image: Image, options: EncodeOptions) -> bytes:
+def encode_bc1(image: Image, options: EncodeOptions, told: Told = None) -> bytes:
     """Encode colour; alpha is not looked at."""
-    return _encode(image, options, OPAQUE)
+    return _encode(image, options, OPAQUE, told)
 
 
 def decode_bc1(data: bytes, width: int, height: int) -> Pixels:
@@ -291,9 +300,9 @@ def decode_bc1(data: bytes, width: int, height: int) -> Pixels:
     return _decode(data, width, height, OPAQUE)[..., :3]
 
 
-def encode_bc1_a1(image: Image, options: EncodeOptions) -> bytes:
+def encode_bc1_a1(image: Image, options: EncodeOptions, told: Told = None) -> bytes:
     """Encode colour and one bit of alpha; colour under clear pixels does not count."""
-    return _encode(image, options, ONE_BIT)
+    return _encode(image, options, ONE_BIT, told)
 
 
 def decode_bc1_a1(data: bytes, width: int, height: int) -> Pixels:
@@ -301,9 +310,9 @@ def decode_bc1_a1(data: bytes, width: int, height: int) -> Pixels:
     return _decode(data, width, height, ONE_BIT)
 
 
-def encode_bc3(image: Image, options: EncodeOptions) -> bytes:
-    """Encode colour and eight bits of alpha; colour under wholly clear pixels does not count."""
-    return _encode(image, options, BESIDE)
+def encode_bc3(image: Image, options: EncodeOptions, told: Told = None) -> bytes:
+    """Encode colour and eight bits of alpha."""
+    return _encode(image, options, BESIDE, told)
 
 
 def decode_bc3(data: bytes, width: int, height: int) -> Pixels:

@@ -1,6 +1,7 @@
 """Finding the two ends of a BC1 colour block: principal axis, least squares, and a walk by single codes.
 
-Kernels work on a block px (4, 16) float32: red, green, blue in 0..255 and a weight; ends are six codes of 5, 6 and 5 bits.
+Kernels work on a block px (4, 16) float32: red, green, blue and a weight; ends are six codes of 5, 6 and 5 bits. Colours are
+0..255 times `roots` (3,), the roots of what an error of each channel counts, so that distances count as they should.
 """
 
 from __future__ import annotations
@@ -20,28 +21,28 @@ _CLOSE = np.float32(16.0 * 48.0)
 
 
 @njit(nogil=True, cache=True, fastmath=FAST)
-def palette_of(ends, three, palette):
-    """Fill `palette` (3, 4) float32 with the colours of six end codes (r0, g0, b0, r1, g1, b1) in 5, 6, 5 bits."""
+def palette_of(ends, three, roots, palette):
+    """Fill `palette` (3, 4) float32 with the colours of six end codes (r0, g0, b0, r1, g1, b1) in 5, 6, 5 bits, times roots."""
     for c in range(3):
         a, b = ends[c], ends[3 + c]
         if c == 1:
             a, b = (a << 2) | (a >> 4), (b << 2) | (b >> 4)
         else:
             a, b = (a << 3) | (a >> 2), (b << 3) | (b >> 2)
-        palette[c, 0] = a
-        palette[c, 1] = b
+        palette[c, 0] = a * roots[c]
+        palette[c, 1] = b * roots[c]
         if three:
-            palette[c, 2] = (a + b + 1) // 2
+            palette[c, 2] = (a + b + 1) // 2 * roots[c]
             palette[c, 3] = palette[c, 2]
         else:
-            palette[c, 2] = (2 * a + b + 1) // 3
-            palette[c, 3] = (a + 2 * b + 1) // 3
+            palette[c, 2] = (2 * a + b + 1) // 3 * roots[c]
+            palette[c, 3] = (a + 2 * b + 1) // 3 * roots[c]
 
 
 @njit(nogil=True, cache=True, fastmath=FAST, inline="never")
-def _cost(px, ends, three, palette):
+def _cost(px, ends, three, roots, palette):
     """Return the squared error of a block px (4, 16) float32 (R, G, B, weight) with the best step for each pixel."""
-    palette_of(ends, three, palette)
+    palette_of(ends, three, roots, palette)
     r0, g0, b0 = palette[0, 0], palette[1, 0], palette[2, 0]
     r1, g1, b1 = palette[0, 1], palette[1, 1], palette[2, 1]
     r2, g2, b2 = palette[0, 2], palette[1, 2], palette[2, 2]
@@ -58,7 +59,7 @@ def _cost(px, ends, three, palette):
 
 
 @njit(nogil=True, cache=True, fastmath=FAST, inline="never")
-def _refit(px, palette, three, ends):
+def _refit(px, palette, three, roots, ends):
     """Set `ends` to the least-squares ends for the steps that `palette` chooses; return False where they are undefined."""
     r0, g0, b0 = palette[0, 0], palette[1, 0], palette[2, 0]
     r1, g1, b1 = palette[0, 1], palette[1, 1], palette[2, 1]
@@ -94,21 +95,26 @@ def _refit(px, palette, three, ends):
     if det < np.float32(1e-3):
         return False
     inv = np.float32(1.0) / det
-    _quantise((ar * bb - br * ab) * inv, (ag * bb - bg * ab) * inv, (ac * bb - bc * ab) * inv, ends, 0)
-    _quantise((br * aa - ar * ab) * inv, (bg * aa - ag * ab) * inv, (bc * aa - ac * ab) * inv, ends, 3)
+    _quantise((ar * bb - br * ab) * inv, (ag * bb - bg * ab) * inv, (ac * bb - bc * ab) * inv, roots, ends, 0)
+    _quantise((br * aa - ar * ab) * inv, (bg * aa - ag * ab) * inv, (bc * aa - ac * ab) * inv, roots, ends, 3)
     return True
 
 
 @njit(nogil=True, cache=True, fastmath=FAST)
-def _quantise(r, g, b, ends, at):
-    """Write a colour (0..255) as codes of 5, 6 and 5 bits into `ends` from `at` on, to the nearest code."""
-    ends[at] = np.int32(min(max(r * np.float32(31.0 / 255.0) + np.float32(0.5), np.float32(0.0)), np.float32(31.0)))
-    ends[at + 1] = np.int32(min(max(g * np.float32(63.0 / 255.0) + np.float32(0.5), np.float32(0.0)), np.float32(63.0)))
-    ends[at + 2] = np.int32(min(max(b * np.float32(31.0 / 255.0) + np.float32(0.5), np.float32(0.0)), np.float32(31.0)))
+def _quantise(r, g, b, roots, ends, at):
+    """Write a colour (0..255 times roots) as codes of 5, 6 and 5 bits into `ends` from `at` on, to the nearest code."""
+    ends[at] = _code(r / roots[0], np.float32(31.0))
+    ends[at + 1] = _code(g / roots[1], np.float32(63.0))
+    ends[at + 2] = _code(b / roots[2], np.float32(31.0))
+
+
+@njit(nogil=True, cache=True, fastmath=FAST)
+def _code(value, top):
+    return np.int32(min(max(value * (top / np.float32(255.0)) + np.float32(0.5), np.float32(0.0)), top))
 
 
 @njit(nogil=True, cache=True, fastmath=FAST, inline="never")
-def _axis_ends(px, inset, ends):
+def _axis_ends(px, inset, roots, ends):
     """Set `ends` to the extremes of the colours along their principal axis, drawn in by `inset` of the length."""
     n = mr = mg = mb = np.float32(0.0)
     for i in range(16):
@@ -117,7 +123,7 @@ def _axis_ends(px, inset, ends):
         mr += w * px[0, i]
         mg += w * px[1, i]
         mb += w * px[2, i]
-    inv = np.float32(1.0) / max(n, np.float32(1.0))
+    inv = np.float32(1.0) / max(n, np.float32(1e-6))
     mr *= inv
     mg *= inv
     mb *= inv
@@ -158,8 +164,8 @@ def _axis_ends(px, inset, ends):
         high = max(high, t if counts else -FAR)
     pull = (high - low) * inset
     low, high = (low + pull) / square, (high - pull) / square
-    _quantise(mr + x * high, mg + y * high, mb + z * high, ends, 0)
-    _quantise(mr + x * low, mg + y * low, mb + z * low, ends, 3)
+    _quantise(mr + x * high, mg + y * high, mb + z * high, roots, ends, 0)
+    _quantise(mr + x * low, mg + y * low, mb + z * low, roots, ends, 3)
 
 
 @njit(nogil=True, cache=True)
@@ -170,7 +176,7 @@ def _copy(source, target):
 
 
 @njit(nogil=True, cache=True, fastmath=FAST)
-def draft_ends(px, ends, trial, palette):
+def draft_ends(px, roots, ends, trial, palette):
     """Set `ends` in one straight run: principal axis, steps by projection, one refit; return the variance times 16.
 
     Weights are not looked at. Where the colours lie closer than the codes, ends rounded away from each other are
@@ -249,21 +255,21 @@ def draft_ends(px, ends, trial, palette):
             (bg * aa - (sg - bg) * ab) * inv,
             (bc * aa - (sb - bc) * ab) * inv,
         )
-    _quantise(r0, g0, b0, ends, 0)
-    _quantise(r1, g1, b1, ends, 3)
+    _quantise(r0, g0, b0, roots, ends, 0)
+    _quantise(r1, g1, b1, roots, ends, 3)
     if spread < _CLOSE:
         # Half a code further out than the nearest code is the next code out.
         half, fine = np.float32(255.0 / 62.0), np.float32(255.0 / 126.0)
         sr, sg, sb = (half if r0 > r1 else -half), (fine if g0 > g1 else -fine), (half if b0 > b1 else -half)
-        _quantise(r0 + sr, g0 + sg, b0 + sb, trial, 0)
-        _quantise(r1 - sr, g1 - sg, b1 - sb, trial, 3)
-        if _cost(px, trial, False, palette) < _cost(px, ends, False, palette):
+        _quantise(r0 + sr, g0 + sg, b0 + sb, roots, trial, 0)
+        _quantise(r1 - sr, g1 - sg, b1 - sb, roots, trial, 3)
+        if _cost(px, trial, False, roots, palette) < _cost(px, ends, False, roots, palette):
             _copy(trial, ends)
     return spread
 
 
 @njit(nogil=True, cache=True, inline="never")
-def _descend(px, three, ends, trial, palette, best, refits, moves, count, walks):
+def _descend(px, three, roots, ends, trial, palette, best, refits, moves, count, walks):
     """Better `ends`, whose cost is `best`, by at most `refits` refits, then by walking; return the cost.
 
     A walk tries the first `count` of the moves (M, 6) in turn and keeps what gains; it ends after `walks` rounds or when none does.
@@ -271,7 +277,7 @@ def _descend(px, three, ends, trial, palette, best, refits, moves, count, walks)
     step, gained = 0, False
     while best > 0:
         if step < refits:
-            if not _refit(px, palette, three, trial):
+            if not _refit(px, palette, three, roots, trial):
                 step = refits
                 continue
         else:
@@ -287,7 +293,7 @@ def _descend(px, three, ends, trial, palette, best, refits, moves, count, walks)
             if not inside:
                 step += 1
                 continue
-        cost = _cost(px, trial, three, palette)
+        cost = _cost(px, trial, three, roots, palette)
         if cost < best:
             best = cost
             gained = True
@@ -299,7 +305,7 @@ def _descend(px, three, ends, trial, palette, best, refits, moves, count, walks)
 
 
 @njit(nogil=True, cache=True, inline="never")
-def search_ends(px, effort, may_three, must_three, moves, best_ends, ends, trial, palette):
+def search_ends(px, effort, may_three, must_three, moves, roots, best_ends, ends, trial, palette):
     """Fill `best_ends` and return (three-step mode, cost) for a block whose weights are not all zero."""
     best = FAR
     best_three = must_three
@@ -311,14 +317,14 @@ def search_ends(px, effort, may_three, must_three, moves, best_ends, ends, trial
             three = must_three or attempt >= starts
             start = attempt % starts
             inset = np.float32(1.0) if starts == 1 or start == 3 else np.float32(0.5) * np.float32(start)
-            _axis_ends(px, inset * np.float32(1.0 / 16.0), ends)
-            cost = _cost(px, ends, three, palette)
+            _axis_ends(px, inset * np.float32(1.0 / 16.0), roots, ends)
+            cost = _cost(px, ends, three, roots, palette)
             refits, walks = 3 * effort - 1, 0
         else:
             three, cost = best_three, best
             _copy(best_ends, ends)
             refits, walks = 0, 4 * effort - 2
-        cost = _descend(px, three, ends, trial, palette, cost, refits, moves, used, walks)
+        cost = _descend(px, three, roots, ends, trial, palette, cost, refits, moves, used, walks)
         if attempt >= starts * modes or cost < best:
             best = cost
             best_three = three

@@ -9,10 +9,9 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
-from oaktrim.core.codecs.blocks import FAST
+from oaktrim.core.codecs.blocks import FAST, Blocks, Errors, Told, blocks_in, decode_rows, encode_blocks
 from oaktrim.core.codecs.effort import EncodeOptions
-from oaktrim.core.pixels.image import Image, Pixels, held, to_rgba
-from oaktrim.core.progress import each_chunk
+from oaktrim.core.pixels.image import Image, Pixels
 
 
 @njit(nogil=True, cache=True, fastmath=FAST, inline="never")
@@ -164,11 +163,14 @@ def _search(values, effort):
 
 @njit(nogil=True, cache=True)
 def channel_block(values, effort, out):
-    """Write the eight bytes of the best block found for sixteen float32 values (0..255) into `out` (8,) uint8."""
+    """Write the eight bytes of the best block found for sixteen float32 values (0..255) into `out` (8,) uint8.
+
+    Return its squared error, of steps that are not rounded.
+    """
     six, low, high = _search(values, effort)
     steps = np.float32(5.0) if six else np.float32(7.0)
     first, second = (low, high) if six else (high, low)
-    bits = np.uint64(0)
+    bits, error = np.uint64(0), np.float32(0.0)
     if low < high or six:
         scale = steps / max(high - low, np.float32(1.0))
         for i in range(16):
@@ -182,29 +184,32 @@ def channel_block(values, effort, out):
             )
             if six:
                 if v * v < d * d and v <= top:
-                    code = np.uint64(6)
+                    code, d = np.uint64(6), v
                 elif top * top < d * d:
-                    code = np.uint64(7)
+                    code, d = np.uint64(7), top
+            error += d * d
             bits |= code << np.uint64(3 * i)
     out[0] = np.uint8(first)
     out[1] = np.uint8(second)
     for i in range(6):
         out[2 + i] = np.uint8((bits >> np.uint64(8 * i)) & np.uint64(255))
+    return error
 
 
 @njit(nogil=True, cache=True)
-def _encode_rows(pixels, channels, effort, start, stop, out):
-    """Encode block rows [start, stop) of pixels (H, W, C) uint8; `out` (rows, columns, 8 * channels)."""
+def _encode_rows(pixels, channels, effort, start, stop, out, told):
+    """Encode block rows [start, stop) of pixels (H, W, C) uint8; `out` (rows, columns, 8 * channels); `told` the errors."""
     height, width = pixels.shape[:2]
     values = np.empty(16, np.float32)
     for by in range(start, stop):
         for bx in range(out.shape[1]):
+            told[by, bx] = np.float32(0.0)
             for c in range(channels):
                 for i in range(16):
                     y = min(by * 4 + i // 4, height - 1)
                     x = min(bx * 4 + i % 4, width - 1)
                     values[i] = np.float32(pixels[y, x, c])
-                channel_block(values, effort, out[by, bx, 8 * c : 8 * c + 8])
+                told[by, bx] += channel_block(values, effort, out[by, bx, 8 * c : 8 * c + 8])
 
 
 @njit(nogil=True, cache=True)
@@ -243,42 +248,39 @@ def decode_channel(blocks, offset, start, stop, channel, out):
                     out[by * 4 + y, bx * 4 + x, channel] = palette[np.int64(code)]
 
 
-def encode_channels(image: Image, options: EncodeOptions, channels: int) -> bytes:
+def encode_channels(image: Image, options: EncodeOptions, channels: int, told: Told = None) -> bytes:
     """Encode the first one (BC4) or two (BC5) of R and G."""
-    pixels = held(to_rgba(image))
-    out = np.empty((-(-image.height // 4), -(-image.width // 4), 8 * channels), np.uint8)
     effort = options.effort.rank
 
-    def rows(start: int, stop: int) -> None:
-        _encode_rows(pixels, channels, effort, start, stop, out)
+    def rows(pixels: Pixels, start: int, stop: int, out: Blocks, errors: Errors) -> None:
+        _encode_rows(pixels, channels, effort, start, stop, out, errors)
 
-    each_chunk(rows, out.shape[0], max(1, 8192 // out.shape[1]), options.threads)
-    return out.tobytes()
+    return encode_blocks(image, options, (4, 4), 8 * channels, rows, told)
 
 
 def decode_channels(data: bytes, width: int, height: int, channels: int) -> Pixels:
     """Decode BC4 (1) or BC5 (2 channels) to (H, W, channels) uint8."""
-    blocks = np.frombuffer(data, np.uint8).reshape(-(-height // 4), -(-width // 4), 8 * channels)
+    blocks = blocks_in(data, width, height, (4, 4), 8 * channels)
     out = np.empty((height, width, channels), np.uint8)
 
     def rows(start: int, stop: int) -> None:
         for c in range(channels):
             decode_channel(blocks, 8 * c, start, stop, c, out)
 
-    each_chunk(rows, blocks.shape[0], max(1, 8192 // blocks.shape[1]))
+    decode_rows(rows, blocks)
     return out
 
 
-def encode_bc4(image: Image, options: EncodeOptions) -> bytes:
-    return encode_channels(image, options, 1)
+def encode_bc4(image: Image, options: EncodeOptions, told: Told = None) -> bytes:
+    return encode_channels(image, options, 1, told)
 
 
 def decode_bc4(data: bytes, width: int, height: int) -> Pixels:
     return decode_channels(data, width, height, 1)
 
 
-def encode_bc5(image: Image, options: EncodeOptions) -> bytes:
-    return encode_channels(image, options, 2)
+def encode_bc5(image: Image, options: EncodeOptions, told: Told = None) -> bytes:
+    return encode_channels(image, options, 2, told)
 
 
 def decode_bc5(data: bytes, width: int, height: int) -> Pixels:

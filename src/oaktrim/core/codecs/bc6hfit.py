@@ -126,6 +126,7 @@ def encode_rows(pixels, signed, plan, tables, start, stop, out):
     px, mask = np.empty((4, 16), np.float32), np.ones((2, 16), np.float32)
     lines, decoded = np.zeros((2, 2, 4), np.float32), np.zeros((2, 3), np.float32)
     covariance, axis = np.zeros((5, 4), np.float32), np.zeros((2, 4), np.float32)
+    roots = np.ones(4, np.float32)
     codes, steps, got = np.zeros((4, 3), np.int64), np.zeros(16, np.float32), np.zeros(16, np.float32)
     best_codes, best_steps = np.zeros((4, 3), np.int64), np.zeros(16, np.float32)
     ranking, order = ranking_scratch(16, 32), np.zeros(32, np.int64)
@@ -149,7 +150,7 @@ def encode_rows(pixels, signed, plan, tables, start, stop, out):
                     mask[1, i] = np.float32(partitions[2, partition, i]) if regions == 2 else np.float32(0.0)
                     mask[0, i] = np.float32(1.0) - mask[1, i]
                 for region in range(regions):
-                    axis_line(px, mask[region], low, high, covariance, axis, lines[region])
+                    axis_line(px, mask[region], low, high, roots, covariance, axis, lines[region])
                     for _ in range(plan[1] - 1):
                         _choose(px, mask[region], lines[region], last, got)
                         refit(px, mask[region], low, high, last, got, lines[region])

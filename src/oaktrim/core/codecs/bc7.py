@@ -22,6 +22,7 @@ from oaktrim.core.codecs.blocks import (
     decode_rows,
     encode_blocks,
     get_bits,
+    heed_of,
     put_pixels,
     words_of,
 )
@@ -219,11 +220,11 @@ def _tables() -> tuple[NDArray[Any], ...]:
 
 
 def encode_bc7(image: Image, options: EncodeOptions, told: Told = None) -> bytes:
-    """Encode colour and alpha; colour under wholly clear pixels does not count, and alpha 0 and 255 are kept exactly."""
-    tables, effort = _tables(), options.effort.rank
+    """Encode colour and alpha; alpha 0 and 255 are kept exactly."""
+    tables, effort, heed = _tables(), options.effort.rank, heed_of(options.counted)
 
     def rows(pixels: Pixels, start: int, stop: int, out: Blocks, errors: Errors) -> None:
-        encode_rows(pixels, effort, tables, start, stop, out, errors)
+        encode_rows(pixels, effort, heed, tables, start, stop, out, errors)
 
     return encode_blocks(image, options, (4, 4), 16, rows, told)
 

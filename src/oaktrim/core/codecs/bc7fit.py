@@ -9,7 +9,7 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
-from oaktrim.core.codecs.blocks import FAST, bytes_of, copy_flat, load_block, put_bits
+from oaktrim.core.codecs.blocks import COVERS, FAST, bytes_of, copy_flat, load_block, put_bits, set_roots
 from oaktrim.core.codecs.lines import axis_line, refit
 from oaktrim.core.codecs.partitions import rank_partitions, ranking_scratch
 
@@ -75,25 +75,26 @@ def _quantise(line, low, high, bits, parity, codes, parities, decoded):
 
 
 @njit(nogil=True, cache=True, fastmath=FAST, inline="never")
-def _choose(px, mask, strict, guarded, low, high, decoded, last, steps):
+def _choose(px, mask, roots, strict, guarded, low, high, decoded, last, steps):
     """Give each pixel of a subset the nearest of `last` + 1 steps between the decoded ends; return the squared error.
 
     Parameters
     ----------
     mask : (16,) 1 where a pixel belongs to the subset
+    roots : (4,) the root of what a squared error of each channel counts
     strict : (16,) what any error of the channel `guarded` costs beside its square
     steps : (16,) float32, filled for all pixels
     """
     length = np.float32(0.0)
     for c in range(low, high):
-        d = decoded[1, c] - decoded[0, c]
+        d = (decoded[1, c] - decoded[0, c]) * roots[c]
         length += d * d
     scale = last / max(length, np.float32(1e-6))
     for i in range(16):
         steps[i] = np.float32(0.5)
     for c in range(low, high):
         first = decoded[0, c]
-        d = (decoded[1, c] - first) * scale
+        d = (decoded[1, c] - first) * scale * roots[c] * roots[c]
         for i in range(16):
             steps[i] += (px[c, i] - first) * d
     for i in range(16):
@@ -104,15 +105,16 @@ def _choose(px, mask, strict, guarded, low, high, decoded, last, steps):
         first = decoded[0, c]
         d = (decoded[1, c] - first) * np.float32(1.0 / 64.0)
         guard = np.float32(1.0) if c == guarded else np.float32(0.0)
+        scale = roots[c] * roots[c]
         for i in range(16):
             w = np.floor(steps[i] * part + np.float32(0.5))
             miss = np.floor(first + w * d + np.float32(0.5)) - px[c, i]
-            error += mask[i] * (miss * miss + guard * strict[i] * min(abs(miss), np.float32(1.0)))
+            error += mask[i] * (scale * miss * miss + guard * strict[i] * min(abs(miss), np.float32(1.0)))
     return error
 
 
 @njit(nogil=True, cache=True, fastmath=FAST, inline="never")
-def _walk(px, mask, strict, guarded, low, high, bits, parity, parities, last, codes, decoded, steps, best):
+def _walk(px, mask, roots, strict, guarded, low, high, bits, parity, parities, last, codes, decoded, steps, best):
     """Walk the codes of the ends by single ones until nothing is gained; return the error. `steps` has two rows."""
     for _ in range(4):
         gained = False
@@ -126,7 +128,7 @@ def _walk(px, mask, strict, guarded, low, high, bits, parity, parities, last, co
                     full = code << 1 | parities[e] if parity else code
                     kept = decoded[e, c]
                     decoded[e, c] = np.float32(full << (8 - wide) | full >> (2 * wide - 8))
-                    error = _choose(px, mask, strict, guarded, low, high, decoded, last, steps[1])
+                    error = _choose(px, mask, roots, strict, guarded, low, high, decoded, last, steps[1])
                     if error < best:
                         best, gained = error, True
                         codes[e, c] = code
@@ -139,14 +141,14 @@ def _walk(px, mask, strict, guarded, low, high, bits, parity, parities, last, co
 
 
 @njit(nogil=True, cache=True, fastmath=FAST, inline="never")
-def _fit(px, mask, strict, guarded, low, high, bits, parity, last, rounds, walk, work, codes, parities, steps):
+def _fit(px, mask, roots, strict, guarded, low, high, bits, parity, last, rounds, walk, work, codes, parities, steps):
     """Fit ends and steps of one subset; return the squared error. Fills codes (2, 4), parities (2,) and steps (16,)."""
     line, covariance, axis, decoded, found, trial_codes, trial_parities = work
-    axis_line(px, mask, low, high, covariance, axis, line)
+    axis_line(px, mask, low, high, roots, covariance, axis, line)
     best = _FAR
     for turn in range(rounds):
         _quantise(line, low, high, bits, parity, trial_codes, trial_parities, decoded)
-        error = _choose(px, mask, strict, guarded, low, high, decoded, last, found[0])
+        error = _choose(px, mask, roots, strict, guarded, low, high, decoded, last, found[0])
         if error >= best:
             break
         best = error
@@ -162,7 +164,7 @@ def _fit(px, mask, strict, guarded, low, high, bits, parity, last, rounds, walk,
                 full = codes[e, c] << 1 | parities[e] if parity else codes[e, c]
                 decoded[e, c] = np.float32(full << (8 - wide) | full >> (2 * wide - 8))
         copy_flat(steps, found[0])
-        best = _walk(px, mask, strict, guarded, low, high, bits, parity, parities, last, codes, decoded, found, best)
+        best = _walk(px, mask, roots, strict, guarded, low, high, bits, parity, parities, last, codes, decoded, found, best)
         copy_flat(found[0], steps)
     return best
 
@@ -219,8 +221,8 @@ def _write(mode, modes, anchors, parts, partition, rotation, selector, codes, pa
 
 
 @njit(nogil=True, cache=True)
-def _look(px, strict):
-    """Give clear pixels the mean colour of the others, which nobody sees, and fill strict (16,).
+def _look(px, covers, strict):
+    """Where alpha covers, give clear pixels the mean colour of the others, which nobody sees; and fill strict (16,).
 
     Returns whether the block is opaque, and how far its pixels are apart: 0 where they are all the same.
     """
@@ -235,7 +237,7 @@ def _look(px, strict):
         else:
             clear += 1
     # A block that is wholly clear keeps its colours: filtering may bring them to its neighbours' edges.
-    if clear > 0 and seen > 0:
+    if covers and clear > 0 and seen > 0:
         for c in range(3):
             total = np.float32(0.0)
             for i in range(16):
@@ -321,20 +323,22 @@ def _candidates(px, opaque, plan, modes, two, three, ranking_two, ranking_three,
 
 
 @njit(nogil=True, cache=True)
-def _turn(px, rotation, turned):
-    """Fill turned (4, 16) with px where alpha and a colour have changed places."""
+def _turn(px, roots, rotation, turned, turned_roots):
+    """Fill turned (4, 16) and turned_roots (4,) with px and roots where alpha and a colour have changed places."""
     copy_flat(px, turned)
+    copy_flat(roots, turned_roots)
     if rotation:
         copy_flat(px[rotation - 1], turned[3])
         copy_flat(px[3], turned[rotation - 1])
+        turned_roots[3], turned_roots[rotation - 1] = roots[rotation - 1], roots[3]
 
 
 @njit(nogil=True, cache=True)
-def encode_rows(pixels, effort, tables, start, stop, out, told):
+def encode_rows(pixels, effort, heed, tables, start, stop, out, told):
     """Encode block rows [start, stop) of pixels (H, W, 4) uint8 into `out` (rows, columns, 16) uint8; `told` their errors."""
     modes, parts, anchors, plans, two, three, single = tables
     px, turned, strict = np.empty((4, 16), np.float32), np.empty((4, 16), np.float32), np.zeros(16, np.float32)
-    mask = np.ones(16, np.float32)
+    mask, roots, turned_roots = np.ones(16, np.float32), np.ones(4, np.float32), np.ones(4, np.float32)
     ranking_two, ranking_three = ranking_scratch(16, 64), ranking_scratch(16, 64)
     order, listed = np.empty((2, 64), np.int64), np.empty((128, 4), np.int64)
     work = (
@@ -350,12 +354,13 @@ def encode_rows(pixels, effort, tables, start, stop, out, told):
     for by in range(start, stop):
         for bx in range(out.shape[1]):
             load_block(pixels, bx, by, 4, 4, px)
-            opaque, apart = _look(px, strict)
+            opaque, apart = _look(px, heed[COVERS] > 0, strict)
             if apart == 0:
                 _solid(px, single, best_codes, best_steps)
                 _write(5, modes, anchors, parts, 0, 0, 0, best_codes, best_parities, best_steps, words, out[by, bx])
                 told[by, bx] = np.float32(0.0)
                 continue
+            set_roots(px, heed, roots)
             plan = plans[0 if opaque else 1, effort]
             _note(listed[0], 6, 0, 0, 0)
             count = 1
@@ -373,7 +378,7 @@ def encode_rows(pixels, effort, tables, start, stop, out, told):
                     at += 1
                     continue
                 row = modes[mode]
-                _turn(px, rotation, turned)
+                _turn(px, roots, rotation, turned, turned_roots)
                 error = np.float32(0.0)
                 for c in range(4):
                     bits[c] = row[4] if c < 3 else row[5]
@@ -388,7 +393,7 @@ def encode_rows(pixels, effort, tables, start, stop, out, told):
                         for i in range(16):
                             mask[i] = np.float32(1.0) if parts[row[0], partition, i] == subset else np.float32(0.0)
                     error += _fit(
-                        turned, mask, strict, 3 if rotation == 0 else rotation - 1, low, high, bits, row[6],
+                        turned, mask, turned_roots, strict, 3 if rotation == 0 else rotation - 1, low, high, bits, row[6],
                         np.float32((1 << width) - 1), 4 if walk else rounds, walk, work, got_codes, got_parities, got,
                     )  # fmt: skip
                     for i in range(16):

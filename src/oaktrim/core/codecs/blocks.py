@@ -8,7 +8,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from oaktrim.core.codecs.effort import EncodeOptions
+from oaktrim.core.codecs.effort import Counted, EncodeOptions
 from oaktrim.core.pixels.image import Image, Pixels, held, to_rgba
 from oaktrim.core.progress import each_chunk
 
@@ -19,6 +19,41 @@ Blocks = NDArray[np.uint8]
 Errors = NDArray[np.float32]
 Told = Errors | None
 RowEncoder = Callable[[Pixels, int, int, Blocks, Errors], None]
+
+# What a code of red, green and blue is worth to the eye: its squared OKLab distance (B. Ottosson, 2020), averaged over the
+# greys. As all weights of colour, they add up to 3.
+PERCEPTUAL = (0.505, 1.957, 0.538)
+# Places in what `heed_of` returns, after the weights of the three colours.
+COVERS, ANGLE = 3, 4
+
+
+def heed_of(counted: Counted) -> NDArray[np.float32]:
+    """Return what searches need to know of what an error is counted on, (5,): weights, COVERS and ANGLE as 0 or 1."""
+    weights = PERCEPTUAL if counted is Counted.PERCEPTUAL else (1.0, 1.0, 1.0)
+    return np.array([*weights, counted.alpha_covers, counted is Counted.NORMALS], np.float32)
+
+
+@njit(nogil=True, cache=True)
+def set_roots(px, heed, roots):
+    """Set roots (4,) to the square roots of what an error of each channel of a block px (4, n) counts; alpha counts 1.
+
+    An error along a vector does not turn it, so that of an axis counts for what the vectors leave beside that axis.
+    """
+    roots[3] = np.float32(1.0)
+    if heed[ANGLE] == 0:
+        for c in range(3):
+            roots[c] = np.sqrt(heed[c])
+        return
+    whole = np.float32(1e-6)
+    for c in range(3):
+        roots[c] = np.float32(0.0)
+        for i in range(px.shape[1]):
+            along = px[c, i] - np.float32(127.5)
+            roots[c] += along * along
+        whole += roots[c]
+    for c in range(3):
+        # A little of each counts, so that none runs away where the vectors are not of unit length.
+        roots[c] = np.sqrt(np.float32(3.0 / 2.15) * (np.float32(1.05) - roots[c] / whole))
 
 
 @njit(nogil=True, cache=True)

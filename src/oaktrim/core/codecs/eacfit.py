@@ -61,7 +61,7 @@ def _channel_error(values, strict, base, factor, steps, row, high):
 
 @njit(nogil=True, cache=True, fastmath=FAST)
 def encode_channel(values, strict, eleven, effort, steps):
-    """Return the word of an EAC block for sixteen values in 0..255, or in 0..2047 where `eleven` bits are kept."""
+    """Return the word of an EAC block for sixteen values in 0..255, or in 0..2047 where `eleven` bits are kept; and its error."""
     least = most = values[0]
     for i in range(16):
         least, most = min(least, values[i]), max(most, values[i])
@@ -115,17 +115,23 @@ def encode_channel(values, strict, eleven, effort, steps):
             if d < nearest:
                 nearest, found = d, k
         word |= field(found, 45 - 3 * i)
-    return word
+    return word, best
 
 
 @njit(nogil=True, cache=True)
-def encode_channel_rows(pixels, effort, steps, start, stop, out):
-    """Encode block rows of pixels (H, W, 1 or 2) uint16 into `out` (rows, columns, 8 or 16) uint8."""
+def encode_channel_rows(pixels, effort, steps, start, stop, out, told):
+    """Encode block rows of pixels (H, W, 1 or 2) uint16 into `out` (rows, columns, 8 or 16) uint8.
+
+    The errors that are told are squares of steps of 11 bits.
+    """
     px, values, strict = np.empty((4, 16), np.float32), np.empty(16, np.float32), np.zeros(16, np.float32)
     for by in range(start, stop):
         for bx in range(out.shape[1]):
             load_columns(pixels, bx, by, pixels.shape[2], px)
+            told[by, bx] = np.float32(0.0)
             for c in range(pixels.shape[2]):
                 for i in range(16):
                     values[i] = px[c, i] * np.float32(2047.0 / 65535.0)
-                store(encode_channel(values, strict, True, effort, steps), out[by, bx, 8 * c :])
+                word, error = encode_channel(values, strict, True, effort, steps)
+                store(word, out[by, bx, 8 * c :])
+                told[by, bx] += error

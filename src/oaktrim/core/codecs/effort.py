@@ -27,6 +27,26 @@ class Dither(Enum):
     DIFFUSED = "diffused"
 
 
+class Counted(Enum):
+    """What an error is counted on.
+
+    COLOUR : code values of red, green and blue, where alpha lets them be seen
+    PERCEPTUAL : the same, each channel by what the eye sees of it
+    NORMALS : the angle that a vector is turned by
+    DATA : every channel, alpha too, as a value of its own
+    """
+
+    COLOUR = "colour"
+    PERCEPTUAL = "perceptual"
+    NORMALS = "normals"
+    DATA = "data"
+
+    @property
+    def alpha_covers(self) -> bool:
+        """Alpha says how much of the colour is seen, and is not a value like the others."""
+        return self in (Counted.COLOUR, Counted.PERCEPTUAL)
+
+
 @dataclass(frozen=True)
 class EncodeOptions:
     """How to encode.
@@ -39,6 +59,7 @@ class EncodeOptions:
     loss : dB that may be given up for a smaller package, 0 for none: blocks are then made to repeat each other, in block
         formats of integers
     threads : worker threads; the result does not depend on it
+    counted : what the search of block formats counts an error on
     """
 
     effort: Effort = Effort.STANDARD
@@ -46,3 +67,4 @@ class EncodeOptions:
     dither: Dither = Dither.ORDERED
     loss: float = 0.0
     threads: int | None = None
+    counted: Counted = Counted.COLOUR

@@ -11,7 +11,16 @@ from collections.abc import Callable
 import numpy as np
 from numba import njit
 
-from oaktrim.core.codecs.blocks import Blocks, Errors, Told, blocks_in, decode_rows, encode_pixels, put_pixels
+from oaktrim.core.codecs.blocks import (
+    Blocks,
+    Errors,
+    Told,
+    blocks_in,
+    decode_rows,
+    encode_pixels,
+    heed_of,
+    put_pixels,
+)
 from oaktrim.core.codecs.eacfit import encode_channel_rows
 from oaktrim.core.codecs.effort import EncodeOptions
 from oaktrim.core.codecs.etc2fit import ALONE, BESIDE, ONE_BIT, encode_colour_rows
@@ -208,10 +217,12 @@ def _colour(alpha: int) -> Coder:
     block_bytes, channels = (16 if alpha == BESIDE else 8), (3 if alpha == ALONE else 4)
 
     def encode(image: Image, options: EncodeOptions, told: Told = None) -> bytes:
-        effort, threshold = options.effort.rank, options.alpha_threshold
+        effort, threshold, heed = options.effort.rank, options.alpha_threshold, heed_of(options.counted)
 
         def rows(pixels: Pixels, start: int, stop: int, out: Blocks, errors: Errors) -> None:
-            encode_colour_rows(pixels, alpha, threshold, effort, DISTANCES, MODIFIERS, STEPS, start, stop, out, errors)
+            encode_colour_rows(
+                pixels, alpha, threshold, effort, heed, DISTANCES, MODIFIERS, STEPS, start, stop, out, errors
+            )
 
         return encode_pixels(held(to_rgba(image)), options, (4, 4), block_bytes, rows, told)
 
@@ -228,13 +239,13 @@ def _colour(alpha: int) -> Coder:
 def _channels(count: int) -> Coder:
     """Return what encodes and decodes one or two channels of 11 bits; they are decoded to 16."""
 
-    def encode(image: Image, options: EncodeOptions) -> bytes:
+    def encode(image: Image, options: EncodeOptions, told: Told = None) -> bytes:
         effort = options.effort.rank
 
         def rows(pixels: Pixels, start: int, stop: int, out: Blocks, errors: Errors) -> None:
-            encode_channel_rows(pixels, effort, STEPS, start, stop, out)
+            encode_channel_rows(pixels, effort, STEPS, start, stop, out, errors)
 
-        return encode_pixels(held(to_rgba(image, np.uint16)[..., :count]), options, (4, 4), 8 * count, rows)
+        return encode_pixels(held(to_rgba(image, np.uint16)[..., :count]), options, (4, 4), 8 * count, rows, told)
 
     def decode(data: bytes, width: int, height: int) -> Pixels:
         blocks = blocks_in(data, width, height, (4, 4), 8 * count)
@@ -251,16 +262,16 @@ def _signed_channels(count: int) -> Coder:
     A signed block says what the unsigned one with the same bits and the base's highest bit turned says, less 1028.
     """
 
-    def encode(image: Image, options: EncodeOptions) -> bytes:
+    def encode(image: Image, options: EncodeOptions, told: Told = None) -> bytes:
         effort = options.effort.rank
         values = np.clip(np.nan_to_num(to_rgba(image, np.float32)[..., :count], nan=0.0), -1.0, 1.0)
         codes = np.clip(np.rint((values * 1023 + 1028) * (65535 / 2047)), 0, 65535).astype(np.uint16)
 
         def rows(pixels: Pixels, start: int, stop: int, out: Blocks, errors: Errors) -> None:
-            encode_channel_rows(pixels, effort, STEPS, start, stop, out)
+            encode_channel_rows(pixels, effort, STEPS, start, stop, out, errors)
             out[start:stop, :, ::8] ^= 128
 
-        return encode_pixels(held(codes), options, (4, 4), 8 * count, rows)
+        return encode_pixels(held(codes), options, (4, 4), 8 * count, rows, told)
 
     def decode(data: bytes, width: int, height: int) -> Pixels:
         blocks = blocks_in(data, width, height, (4, 4), 8 * count)

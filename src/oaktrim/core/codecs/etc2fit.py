@@ -2,6 +2,7 @@
 
 Every mode ends as four paints that each pixel takes the nearest of. A half block adds one number to all three channels, so
 that the sum of a pixel's distances to the base says which; bases are refitted to what was chosen and walked by single codes.
+What an error of each channel counts stands in `scale` (3,), which adds up to 3.
 """
 
 from __future__ import annotations
@@ -9,7 +10,7 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
-from oaktrim.core.codecs.blocks import FAST, copy_flat
+from oaktrim.core.codecs.blocks import COVERS, FAST, copy_flat, set_roots
 from oaktrim.core.codecs.eacfit import encode_channel, field, load_columns, store
 
 ALONE, ONE_BIT, BESIDE = 0, 1, 2
@@ -29,7 +30,7 @@ def _code(value, bits):
 
 
 @njit(nogil=True, cache=True, fastmath=FAST)
-def _nearest(px, weight, paints, hole, chosen):
+def _nearest(px, weight, scale, paints, hole, chosen):
     """Give each pixel the nearest of four paints (3, 4); return the weighted squared error.
 
     Parameters
@@ -38,12 +39,13 @@ def _nearest(px, weight, paints, hole, chosen):
     """
     error = np.float32(0.0)
     bar = np.float32(1e9) if hole else np.float32(0.0)
+    red, green, blue = scale[0], scale[1], scale[2]
     for i in range(16):
         r, g, b = px[0, i], px[1, i], px[2, i]
-        d0 = (r - paints[0, 0]) ** 2 + (g - paints[1, 0]) ** 2 + (b - paints[2, 0]) ** 2
-        d1 = (r - paints[0, 1]) ** 2 + (g - paints[1, 1]) ** 2 + (b - paints[2, 1]) ** 2
-        d2 = (r - paints[0, 2]) ** 2 + (g - paints[1, 2]) ** 2 + (b - paints[2, 2]) ** 2 + bar
-        d3 = (r - paints[0, 3]) ** 2 + (g - paints[1, 3]) ** 2 + (b - paints[2, 3]) ** 2
+        d0 = red * (r - paints[0, 0]) ** 2 + green * (g - paints[1, 0]) ** 2 + blue * (b - paints[2, 0]) ** 2
+        d1 = red * (r - paints[0, 1]) ** 2 + green * (g - paints[1, 1]) ** 2 + blue * (b - paints[2, 1]) ** 2
+        d2 = red * (r - paints[0, 2]) ** 2 + green * (g - paints[1, 2]) ** 2 + blue * (b - paints[2, 2]) ** 2 + bar
+        d3 = red * (r - paints[0, 3]) ** 2 + green * (g - paints[1, 3]) ** 2 + blue * (b - paints[2, 3]) ** 2
         first, second = min(d0, d1), min(d2, d3)
         k0 = np.float32(0.0) if d0 <= d1 else np.float32(1.0)
         k1 = np.float32(2.0) if d2 <= d3 else np.float32(3.0)
@@ -53,7 +55,7 @@ def _nearest(px, weight, paints, hole, chosen):
 
 
 @njit(nogil=True, cache=True, fastmath=FAST)
-def _try_half(half, codes, bits, modifiers, hole, best):
+def _try_half(half, scale, codes, bits, modifiers, hole, best):
     """Return the error and the row of a half block (4, 8), colours and weight, whose base has these codes.
 
     Where nothing leaves the range of a byte, the sum of a pixel's distances to the base tells the error of a row, and a
@@ -61,16 +63,17 @@ def _try_half(half, codes, bits, modifiers, hole, best):
     """
     red, green, blue = _wide(codes[0], bits), _wide(codes[1], bits), _wide(codes[2], bits)
     apart = np.float32(0.0)
+    wr, wg, wb = scale[0], scale[1], scale[2]
     for i in range(8):
         r, g, b = half[0, i] - red, half[1, i] - green, half[2, i] - blue
-        apart += half[3, i] * (r * r + g * g + b * b)
+        apart += half[3, i] * (wr * r * r + wg * g * g + wb * b * b)
     least, row = _FAR, 0
     for k in range(8):
         a = np.float32(0.0) if hole else np.float32(modifiers[k, 0])
         b = np.float32(modifiers[k, 1])
         total = np.float32(0.0)
         for i in range(8):
-            s = abs(half[0, i] + half[1, i] + half[2, i] - red - green - blue)
+            s = abs(wr * (half[0, i] - red) + wg * (half[1, i] - green) + wb * (half[2, i] - blue))
             total += half[3, i] * min(3 * a * a - 2 * a * s, 3 * b * b - 2 * b * s)
         if total < least:
             least, row = total, k
@@ -80,7 +83,7 @@ def _try_half(half, codes, bits, modifiers, hole, best):
         return apart + least, row
     if apart + least > 4 * best:
         return _FAR, row
-    return _half_error(half, red, green, blue, modifiers, row, hole), row
+    return _half_error(half, scale, red, green, blue, modifiers, row, hole), row
 
 
 @njit(nogil=True, cache=True, fastmath=FAST)
@@ -89,23 +92,24 @@ def _paint(base, more):
 
 
 @njit(nogil=True, cache=True, fastmath=FAST)
-def _half_error(half, red, green, blue, modifiers, row, hole):
+def _half_error(half, scale, red, green, blue, modifiers, row, hole):
     """Return the squared error of a half block on a base and a row of modifiers."""
     m0, m1 = np.float32(0.0) if hole else np.float32(modifiers[row, 0]), np.float32(modifiers[row, 1])
     m2, m3 = np.float32(0.0) if hole else np.float32(modifiers[row, 2]), np.float32(modifiers[row, 3])
     error = np.float32(0.0)
+    wr, wg, wb = scale[0], scale[1], scale[2]
     for i in range(8):
         r, g, b = half[0, i], half[1, i], half[2, i]
-        d0 = (r - _paint(red, m0)) ** 2 + (g - _paint(green, m0)) ** 2 + (b - _paint(blue, m0)) ** 2
-        d1 = (r - _paint(red, m1)) ** 2 + (g - _paint(green, m1)) ** 2 + (b - _paint(blue, m1)) ** 2
-        d2 = (r - _paint(red, m2)) ** 2 + (g - _paint(green, m2)) ** 2 + (b - _paint(blue, m2)) ** 2
-        d3 = (r - _paint(red, m3)) ** 2 + (g - _paint(green, m3)) ** 2 + (b - _paint(blue, m3)) ** 2
+        d0 = wr * (r - _paint(red, m0)) ** 2 + wg * (g - _paint(green, m0)) ** 2 + wb * (b - _paint(blue, m0)) ** 2
+        d1 = wr * (r - _paint(red, m1)) ** 2 + wg * (g - _paint(green, m1)) ** 2 + wb * (b - _paint(blue, m1)) ** 2
+        d2 = wr * (r - _paint(red, m2)) ** 2 + wg * (g - _paint(green, m2)) ** 2 + wb * (b - _paint(blue, m2)) ** 2
+        d3 = wr * (r - _paint(red, m3)) ** 2 + wg * (g - _paint(green, m3)) ** 2 + wb * (b - _paint(blue, m3)) ** 2
         error += half[3, i] * min(min(d0, d1), min(d2, d3))
     return error
 
 
 @njit(nogil=True, cache=True, fastmath=FAST)
-def _choose_half(half, codes, bits, modifiers, row, hole, chosen, paints):
+def _choose_half(half, scale, codes, bits, modifiers, row, hole, chosen, paints):
     """Give each pixel of a half block the nearest paint (3, 4) of a base and a row; of two clear ones never the third."""
     for c in range(3):
         base = _wide(codes[c], bits)
@@ -119,20 +123,20 @@ def _choose_half(half, codes, bits, modifiers, row, hole, chosen, paints):
                 continue
             d = np.float32(0.0)
             for c in range(3):
-                d += (half[c, i] - paints[c, k]) ** 2
+                d += scale[c] * (half[c, i] - paints[c, k]) ** 2
             if d < nearest:
                 nearest, found = d, k
         chosen[i] = np.float32(found)
 
 
 @njit(nogil=True, cache=True, fastmath=FAST)
-def _fit_half(half, bits, low, high, effort, modifiers, hole, work, codes):
+def _fit_half(half, scale, bits, low, high, effort, modifiers, hole, work, codes):
     """Find the base of a half block (4, 8) within codes low (3,) to high (3,); return the error and the row of modifiers."""
     base, paints, trial, got = work[0], work[1], work[2], work[3]
     count = np.float32(0.0)
     for i in range(8):
         count += half[3, i]
-    count = max(count, np.float32(1.0))
+    count = max(count, np.float32(1e-6))
     for c in range(3):
         total = np.float32(0.0)
         for i in range(8):
@@ -140,7 +144,7 @@ def _fit_half(half, bits, low, high, effort, modifiers, hole, work, codes):
         trial[c] = min(max(_code(total / count, bits), low[c]), high[c])
     best, row = _FAR, 0
     for _ in range(1 if effort == 0 else 3):
-        error, at = _try_half(half, trial, bits, modifiers, hole, best)
+        error, at = _try_half(half, scale, trial, bits, modifiers, hole, best)
         if error >= best:
             break
         best, row = error, at
@@ -148,7 +152,7 @@ def _fit_half(half, bits, low, high, effort, modifiers, hole, work, codes):
         if effort == 0 or best == 0:
             break
         # The base that serves the chosen modifiers best is the mean of what they leave.
-        _choose_half(half, codes, bits, modifiers, row, hole, got, paints)
+        _choose_half(half, scale, codes, bits, modifiers, row, hole, got, paints)
         for c in range(3):
             base[c] = _wide(codes[c], bits)
             total = np.float32(0.0)
@@ -167,7 +171,7 @@ def _fit_half(half, bits, low, high, effort, modifiers, hole, work, codes):
                     else:
                         way = (move - 8 + 1) * 7 // (1, 3, 9)[c] % 3 - 1
                     trial[c] = min(max(codes[c] + way, low[c]), high[c])
-                error, at = _try_half(half, trial, bits, modifiers, hole, best)
+                error, at = _try_half(half, scale, trial, bits, modifiers, hole, best)
                 if error < best:
                     best, row, gained = error, at, True
                     copy_flat(trial, codes)
@@ -206,7 +210,7 @@ _WAYS = (0, 2, 4)
 
 
 @njit(nogil=True, cache=True, fastmath=FAST)
-def _fit_halves(px, weight, effort, alpha, hole, modifiers, work, ends, best, word):
+def _fit_halves(px, weight, scale, effort, alpha, hole, modifiers, work, ends, best, word):
     """Try both ways to halve a block, with bases of their own and with a difference; return error and word."""
     side, low, high, codes, chosen, errors = ends
     paints, got = work[1], work[3]
@@ -235,7 +239,7 @@ def _fit_halves(px, weight, effort, alpha, hole, modifiers, work, ends, best, wo
                 low[c], high[c] = 0, top
                 if kind == 1 and half == 1:
                     low[c], high[c] = max(0, codes[0, c] - 4), min(top, codes[0, c] + 3)
-            found, row = _fit_half(side, bits, low, high, hard, modifiers, hole, work, codes[half])
+            found, row = _fit_half(side, scale, bits, low, high, hard, modifiers, hole, work, codes[half])
             error += found
             if half == 0:
                 first_row = row
@@ -262,7 +266,7 @@ def _fit_halves(px, weight, effort, alpha, hole, modifiers, work, ends, best, wo
         for half in range(2):
             row = second_row if half else first_row
             _take_half(px, weight, flip, half, side)
-            _choose_half(side, codes[half], bits, modifiers, row, hole, got, paints)
+            _choose_half(side, scale, codes[half], bits, modifiers, row, hole, got, paints)
             for i in range(8):
                 place = _place(flip, half, i)
                 chosen[place] = np.float32(2.0) if hole and weight[place] == 0 else got[i]
@@ -271,7 +275,7 @@ def _fit_halves(px, weight, effort, alpha, hole, modifiers, work, ends, best, wo
 
 
 @njit(nogil=True, cache=True, fastmath=FAST)
-def _two_means(px, weight, start, means, sums):
+def _two_means(px, weight, scale, start, means, sums):
     """Fill means (2, 3) with two clusters of a block's colours, from its extremes along a channel or their sum."""
     least, most, first, last = _FAR, -_FAR, 0, 0
     for i in range(16):
@@ -291,8 +295,8 @@ def _two_means(px, weight, start, means, sums):
         for i in range(16):
             near = far = np.float32(0.0)
             for c in range(3):
-                near += (px[c, i] - means[0, c]) ** 2
-                far += (px[c, i] - means[1, c]) ** 2
+                near += scale[c] * (px[c, i] - means[0, c]) ** 2
+                far += scale[c] * (px[c, i] - means[1, c]) ** 2
             k = 0 if near <= far else 1
             sums[k, 3] += weight[i]
             for c in range(3):
@@ -317,11 +321,11 @@ def _set_pair(pair, h_mode, d, hole, paints):
 
 
 @njit(nogil=True, cache=True, fastmath=FAST)
-def _fit_pairs(px, weight, effort, alpha, hole, distances, work, best, word):
+def _fit_pairs(px, weight, scale, effort, alpha, hole, distances, work, best, word):
     """Try the T and the H mode; return the error and word of the best."""
     _, paints, _, got, means, pair, trial, sums = work
     for start in range(3, 2 if effort < 2 else -1, -1):
-        _two_means(px, weight, start, means, sums)
+        _two_means(px, weight, scale, start, means, sums)
         for form in range(3):
             # T with either colour alone, then H.
             h_mode = form == 2
@@ -339,7 +343,7 @@ def _fit_pairs(px, weight, effort, alpha, hole, distances, work, best, word):
                         if _number(trial[0]) == _number(trial[1]):
                             break
                     _set_pair(trial, h_mode, d, hole, paints)
-                    error = _nearest(px, weight, paints, hole, got)
+                    error = _nearest(px, weight, scale, paints, hole, got)
                     if error >= kept:
                         break
                     kept = error
@@ -402,7 +406,7 @@ def _pair_word(pair, h_mode, at, chosen, weight, alpha, hole):
 
 
 @njit(nogil=True, cache=True, fastmath=FAST)
-def _fit_planar(px, weight, best, word):
+def _fit_planar(px, weight, scale, best, word):
     """Try the planar mode, fitted by least squares; return the error and the word."""
     codes = np.zeros((3, 3), np.int64)
     error = np.float32(0.0)
@@ -424,7 +428,7 @@ def _fit_planar(px, weight, best, word):
             x, y = np.float32(i >> 2), np.float32(i & 3)
             value = np.floor((x * (h - o) + y * (v - o) + 4 * o + 2) * np.float32(0.25))
             d = min(max(value, np.float32(0.0)), np.float32(255.0)) - px[c, i]
-            error += weight[i] * d * d
+            error += weight[i] * scale[c] * d * d
     if error >= best:
         return best, word
     ro, go, bo = codes[0, 0], codes[1, 0], codes[2, 0]
@@ -438,7 +442,7 @@ def _fit_planar(px, weight, best, word):
 
 
 @njit(nogil=True, cache=True)
-def encode_colour_rows(pixels, alpha, threshold, effort, distances, modifiers, steps, start, stop, out, told):
+def encode_colour_rows(pixels, alpha, threshold, effort, heed, distances, modifiers, steps, start, stop, out, told):
     """Encode block rows of pixels (H, W, 4) uint8 into `out` (rows, columns, 8 or 16) uint8; see ALONE and its like.
 
     The error that is told is that of colour.
@@ -452,17 +456,25 @@ def encode_colour_rows(pixels, alpha, threshold, effort, distances, modifiers, s
         np.zeros((4, 8), np.float32), np.zeros(3, np.int64), np.zeros(3, np.int64), np.zeros((2, 3), np.int64),
         np.zeros(16, np.float32), np.zeros(4, np.float32),
     )  # fmt: skip
-    enough = np.float32((240.0, 24.0, 0.0)[effort])
+    scale, enough = np.ones(4, np.float32), np.float32((240.0, 24.0, 0.0)[effort])
     for by in range(start, stop):
         for bx in range(out.shape[1]):
             load_columns(pixels, bx, by, 4, px)
-            seen, holes = np.float32(0.0), False
+            seen, hidden, holes = np.float32(0.0), 0, False
+            most = np.float32(1.0)
             for i in range(16):
-                hidden = px[3, i] < threshold if alpha == ONE_BIT else px[3, i] == 0
-                weight[i] = np.float32(0.0) if hidden and alpha != ALONE else np.float32(1.0)
+                most = max(most, px[3, i])
+            for i in range(16):
+                weight[i] = np.float32(1.0)
+                if alpha == ONE_BIT:
+                    weight[i] = np.float32(0.0) if px[3, i] < threshold else np.float32(1.0)
+                elif alpha == BESIDE and heed[COVERS] > 0:
+                    # Of a faint pixel less is seen, but what counts is how it stands among its neighbours.
+                    weight[i] = px[3, i] / most
+                hidden += weight[i] == 0
                 seen += weight[i]
                 strict[i] = np.float32(1e6) if px[3, i] == 0 or px[3, i] == 255 else np.float32(0.0)
-            if 0 < seen < 16:
+            if 0 < hidden < 16:
                 # What nobody sees takes the mean of the rest, so that it pulls nothing towards itself.
                 holes = alpha == ONE_BIT
                 for c in range(3):
@@ -474,17 +486,20 @@ def encode_colour_rows(pixels, alpha, threshold, effort, distances, modifiers, s
                             px[c, i] = mean / seen
             block = out[by, bx]
             if alpha == BESIDE:
-                store(encode_channel(px[3], strict, False, effort, steps), block)
+                store(encode_channel(px[3], strict, False, effort, steps)[0], block)
                 block = block[8:]
             told[by, bx] = np.float32(0.0)
-            if seen == 0:
+            if hidden == 16:
                 # All clear: with one bit of alpha, every pixel takes the clear paint.
                 store(np.uint64(0xFFFF0000) if alpha == ONE_BIT else np.uint64(0), block)
                 continue
-            best, word = _fit_halves(px, weight, effort, alpha, holes, modifiers, work, ends, _FAR, np.uint64(0))
+            set_roots(px, heed, scale)
+            for c in range(3):
+                scale[c] *= scale[c]
+            best, word = _fit_halves(px, weight, scale, effort, alpha, holes, modifiers, work, ends, _FAR, np.uint64(0))
             if not holes and best > 0:
-                best, word = _fit_planar(px, weight, best, word)
+                best, word = _fit_planar(px, weight, scale, best, word)
             if best > enough:
-                best, word = _fit_pairs(px, weight, effort, alpha, holes, distances, work, best, word)
+                best, word = _fit_pairs(px, weight, scale, effort, alpha, holes, distances, work, best, word)
             told[by, bx] = best
             store(word, block)

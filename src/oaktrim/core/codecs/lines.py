@@ -43,12 +43,13 @@ def refit(px, mask, low, high, last, steps, line):
 
 
 @njit(nogil=True, cache=True, fastmath=FAST, inline="never")
-def axis_line(px, mask, low, high, covariance, axis, line):
+def axis_line(px, mask, low, high, roots, covariance, axis, line):
     """Set line to the ends of a subset's colours along their principal axis, found by power iteration.
 
     Parameters
     ----------
     px, mask, low, high, line : as in `refit`
+    roots : (4,) float32, the root of what a squared error of each channel counts
     covariance : scratch (5, 4) float32; axis : scratch (2, 4) float32
     """
     count = np.float32(0.0)
@@ -67,6 +68,7 @@ def axis_line(px, mask, low, high, covariance, axis, line):
             total = np.float32(0.0)
             for i in range(16):
                 total += mask[i] * (px[a, i] - mean[a]) * (px[b, i] - mean[b])
+            total *= roots[a] * roots[b]
             covariance[a, b] = total
             covariance[b, a] = total
         if covariance[a, a] > covariance[widest, widest]:
@@ -93,10 +95,10 @@ def axis_line(px, mask, low, high, covariance, axis, line):
         for i in range(16):
             t = np.float32(0.0)
             for c in range(low, high):
-                t += (px[c, i] - mean[c]) * axis[0, c]
+                t += (px[c, i] - mean[c]) * roots[c] * axis[0, c]
             t *= mask[i] / length
             least = min(least, t)
             most = max(most, t)
     for c in range(low, high):
-        line[0, c] = mean[c] + least * axis[0, c]
-        line[1, c] = mean[c] + most * axis[0, c]
+        line[0, c] = mean[c] + least * axis[0, c] / roots[c]
+        line[1, c] = mean[c] + most * axis[0, c] / roots[c]

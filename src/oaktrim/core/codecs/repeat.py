@@ -11,7 +11,8 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from oaktrim.core.codecs.blocks import FAST
+from oaktrim.core.codecs.blocks import FAST, heed_of
+from oaktrim.core.codecs.effort import EncodeOptions
 from oaktrim.core.pixels.image import Image, Pixels, held, to_rgba
 from oaktrim.core.progress import each_chunk
 
@@ -48,7 +49,8 @@ def _repeat_band(source, weights, strict, decoded, wanted, means, slope, bits, t
     Parameters
     ----------
     source, weights, decoded : (rows, columns, n) float32; strict : (rows, columns, n) float32, 1 where an error is not allowed
-    wanted, means : (rows, columns, C) float32, root of the pixels of a channel times its mean, in the source and decoded;
+    wanted, means : (rows, columns, C) float32, root of what the pixels of a channel count times its mean, in the source and
+        decoded;
         `wanted` is NaN where some pixels do not count
     slope : squared error that a bit is worth; bits : of a block
     """
@@ -114,7 +116,7 @@ def _in_blocks(codes: Pixels, size: tuple[int, int]) -> NDArray[np.float32]:
 
 
 def repeat_blocks(
-    data: bytes, image: Image, decoded: Image, size: tuple[int, int], kept: list[int], loss: float, threads: int | None
+    data: bytes, image: Image, decoded: Image, size: tuple[int, int], kept: list[int], options: EncodeOptions
 ) -> bytes:
     """Return a level's blocks with some replaced by others of it.
 
@@ -122,21 +124,24 @@ def repeat_blocks(
     ----------
     data : the level's blocks; decoded : what they say, of whole blocks; size : of a block
     image : what was encoded; kept : places in RGBA of the channels that the format keeps
-    loss : dB that may be lost at most
+    options : how much may be lost, and what it is counted on
     """
     whole = to_rgba(decoded)
     room = ((0, whole.shape[0] - image.height), (0, whole.shape[1] - image.width), (0, 0))
     source = np.pad(to_rgba(image), room, mode="edge")
-    counts = np.ones_like(source, dtype=np.int32)
+    heed = np.append(heed_of(options.counted)[:3], np.float32(1.0))
+    counts = np.ones(source.shape, np.float32) * heed
     counts[image.height :], counts[:, image.width :] = 0, 0
     strict = np.zeros_like(source)
     if 3 in kept:
-        counts[..., :3] *= source[..., 3:] > 0
+        if options.counted.alpha_covers:
+            counts[..., :3] *= source[..., 3:] > 0
         strict[..., 3] = (source[..., 3] == 0) | (source[..., 3] == 255)
     parts = [held(_in_blocks(codes[..., kept], size)) for codes in (source, counts, strict, whole)]
     rows, columns = parts[0].shape[:2]
-    wanted, means = (_means(part, len(kept)) for part in (parts[0], parts[3]))
-    wanted[parts[1].min(axis=2) < 1] = np.nan
+    roots = np.sqrt(heed)[kept]
+    wanted, means = (_means(part, len(kept)) * roots for part in (parts[0], parts[3]))
+    wanted[parts[1].min(axis=2) == 0] = np.nan
     parts += [held(wanted), held(means)]
     blocks = np.frombuffer(data, np.uint8).reshape(rows, columns, -1)
     bits = float(blocks.shape[2] * 8)
@@ -153,10 +158,10 @@ def repeat_blocks(
                 source, weights, exact, codes, wanted, means = (part[start:stop] for part in parts)
                 errors[k] = _repeat_band(source, weights, exact, codes, wanted, means, slope, bits, taken[k])
 
-        each_chunk(one, len(where), 1, threads)
+        each_chunk(one, len(where), 1, options.threads)
         return float(errors.sum()), taken
 
-    allowed = 10 ** (loss / 10)
+    allowed = 10 ** (options.loss / 10)
     ceiling = allowed * search(0.0, few)[0]
     low, high = _SLOPES
     for _ in range(_TURNS):

@@ -124,7 +124,7 @@ def _repeated(data: bytes, image: Image, texture_format: TextureFormat, options:
     size = -(-image.width // wide) * wide, -(-image.height // high) * high
     decoded = decode_level(EncodedTexture(texture_format, *size, image.transfer, (data,)))
     kept = ["RGBA".index(letter) for letter in texture_format.channels]
-    return repeat_blocks(data, image, decoded, texture_format.block, kept, options.loss, options.threads)
+    return repeat_blocks(data, image, decoded, texture_format.block, kept, options)
 
 
 def encode_texture(

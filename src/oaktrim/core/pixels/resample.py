@@ -48,11 +48,20 @@ class Edge(Enum):
 
 @dataclass(frozen=True)
 class Resampling:
-    """How to resample: the filter, the border, and whether the first three channels are a unit vector."""
+    """How to resample.
+
+    Parameters
+    ----------
+    filter, edge : the filter, and what lies beyond the border
+    normals : the first three channels are a unit vector
+    alpha_covers : alpha says how much of the colour is seen, which is filtered by it; else alpha is filtered as another
+        channel, of pictures that are not sRGB
+    """
 
     filter: Filter = Filter.LANCZOS3
     edge: Edge = Edge.CLAMP
     normals: bool = False
+    alpha_covers: bool = True
 
 
 def _box(x: Weights) -> Weights:
@@ -310,7 +319,7 @@ def to_light(
     ----------
     image : the source, of any type; it is read a band at a time and never copied whole, unless it is float16
     width, height : pixels, at least 1
-    how : filter, border, and whether the channels are a normal vector (then left linear and made unit long)
+    how : normal vectors are left linear and made unit long
     threads : worker threads; the result does not depend on it
 
     Returns
@@ -318,8 +327,9 @@ def to_light(
     ndarray, shape (height, width, C), float32, straight alpha; 0..1 unless the source is float
     """
     source = image.pixels
-    alpha = len(image.channels) - 1 if image.has_alpha else -1
     transfer = _transfer_of(image, how)
+    apart = image.has_alpha and (how.alpha_covers or transfer is Transfer.SRGB)
+    alpha = len(image.channels) - 1 if apart else -1
     if image.is_float:
         source = source.astype(np.float32, copy=False)
         if transfer is Transfer.SRGB:

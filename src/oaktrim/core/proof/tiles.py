@@ -23,6 +23,7 @@ from oaktrim.core.proof.trial import seen_scale
 from oaktrim.core.ship.make import read_source
 from oaktrim.core.survey.cache import SurveyCache
 from oaktrim.core.survey.roles import Role
+from oaktrim.core.survey.uses import counted_as, resampled_as
 
 _TILE, _TILES = 128, 2
 # The least part of a difference that is taken for what encoding loses; and by how much that grows for each dB that may go for
@@ -104,15 +105,14 @@ def _on_tiles(plan: Plan, group: Group, options: Sequence[Option], max_pixels: i
     scale = min(scale, *(min(tile.size) for tile in tiles))
     wanted = _stacked([reduced(working_values(tile, role), scale) for tile in tiles])
     longest, now = max(texture.width, texture.height), int(max(plan.arrival.width[row], plan.arrival.height[row]))
-    normals = role is Role.NORMAL and len(tiles[0].channels) >= 3
-    how = Resampling(plan.recipe(row).filter, normals=normals)
+    how = resampled_as(role, tiles[0], plan.recipe(row).filter)
     small: dict[int, list[Image]] = {}
     steps = []
     for option in options:
         side = option.side or now
         if side not in small:
             small[side] = [_scaled(tile, side / longest, how) for tile in tiles]
-        got = _through(small[side], option.format)
+        got = _through(small[side], option.format, role)
         if len(got[0].channels) == 1 and wanted.shape[2] == 4 and role is not Role.UNKNOWN:
             against = wanted[..., [0, 0, 0, 3]]
         else:
@@ -141,11 +141,11 @@ def _stacked(parts: Sequence[NDArray[np.float32]]) -> NDArray[np.float32]:
     return np.concatenate(parts, axis=0) if len(parts) > 1 else parts[0]
 
 
-def _through(tiles: list[Image], name: str) -> list[Image]:
+def _through(tiles: list[Image], name: str, role: Role) -> list[Image]:
     """Return tiles encoded and decoded."""
-    row = format_named(name)
+    row, options = format_named(name), EncodeOptions(Effort.DRAFT, threads=1, counted=counted_as(role))
     out = []
     for tile in tiles:
-        data = encode_level(tile, row, EncodeOptions(Effort.DRAFT, threads=1))
+        data = encode_level(tile, row, options)
         out.append(decode_level(EncodedTexture(row, tile.width, tile.height, tile.transfer, (data,))))
     return out

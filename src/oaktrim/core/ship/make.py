@@ -16,14 +16,14 @@ from oaktrim.core.formats.catalogue import Alpha, format_named
 from oaktrim.core.pixels.image import Image
 from oaktrim.core.pixels.levels import MIP_FILTER, level_size, make_levels, with_coverage
 from oaktrim.core.pixels.metrics import decibels, mean_square
-from oaktrim.core.pixels.resample import Resampling, resample
+from oaktrim.core.pixels.resample import resample
 from oaktrim.core.plan.resolve import Recipe
 from oaktrim.core.progress import Task
 from oaktrim.core.ship.store import MadeStore, made_key
 from oaktrim.core.survey.facts import TextureFacts
 from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.survey.places import file_of, source_bytes
-from oaktrim.core.survey.roles import Role
+from oaktrim.core.survey.uses import alpha_covers, counted_as, resampled_as
 
 
 @dataclass(frozen=True)
@@ -33,11 +33,13 @@ class Made:
     Parameters
     ----------
     reference : returns the source at the shipped size, before encoding; None where the file's own blocks are shipped
+    covered : alpha says how much of the colour is seen
     seconds : that making it took, now or when it was kept
     """
 
     encoded: EncodedTexture
     reference: Callable[[], Image] | None
+    covered: bool = True
     seconds: float = 0.0
 
     def shipped(self, level: int = 0) -> Image:
@@ -47,12 +49,12 @@ class Made:
     def psnr(self) -> float:
         """Return the PSNR in dB of level 0 over the colour channels that the format keeps; infinite when exact.
 
-        Where the format keeps alpha, colour under wholly clear pixels does not count: nobody sees it.
+        Where the format keeps alpha and that covers, colour under wholly clear pixels does not count: nobody sees it.
         """
         if self.reference is None:
             return inf
-        keeps_alpha = self.encoded.format.alpha is not Alpha.NONE
-        squares = mean_square(self.reference(), self.shipped(), seen_only=keeps_alpha)
+        seen_only = self.covered and self.encoded.format.alpha is not Alpha.NONE
+        squares = mean_square(self.reference(), self.shipped(), seen_only)
         kept = ["RGB".index(letter) for letter in self.encoded.format.channels if letter in "RGB"]
         return decibels(float(squares[kept].mean()))
 
@@ -108,14 +110,14 @@ def make_texture(
     kept = _stored(inventory, texture, recipe, max_pixels)
     if kept is not None:
         return Made(kept, None)
-    key = made_key(inventory, row, recipe)
+    key, covered = made_key(inventory, row, recipe), alpha_covers(inventory.roles[row].role)
     held = None if store is None else store.get(key)
     if held is not None:
         encoded, seconds = held
-        return Made(encoded, partial(_reference, inventory, row, recipe, max_pixels, threads, source), seconds)
+        return Made(encoded, partial(_reference, inventory, row, recipe, max_pixels, threads, source), covered, seconds)
     started = time.perf_counter()
     made = yield from _make(inventory, row, recipe, max_pixels, threads, source)
-    made = replace(made, seconds=time.perf_counter() - started)
+    made = replace(made, covered=covered, seconds=time.perf_counter() - started)
     if store is not None and made.encoded.format.compressed:
         store.keep(key, made.encoded, made.seconds)
     return made
@@ -143,21 +145,17 @@ def _reference(
 
 
 def _sized(inventory: Inventory, row: int, image: Image, recipe: Recipe, threads: int | None) -> Image:
-    how = Resampling(recipe.filter, normals=_is_normal(inventory, row, image))
+    how = resampled_as(inventory.roles[row].role, image, recipe.filter)
     return resample(image, recipe.width, recipe.height, how, threads)
 
 
-def _is_normal(inventory: Inventory, row: int, image: Image) -> bool:
-    return inventory.roles[row].role is Role.NORMAL and len(image.channels) >= 3
-
-
 def _make_picture(inventory: Inventory, row: int, image: Image, recipe: Recipe, threads: int | None) -> Task[Made]:
-    normals = _is_normal(inventory, row, image)
+    role = inventory.roles[row].role
     image = _sized(inventory, row, image, recipe, threads)
-    levels = make_levels(image, recipe.levels, Resampling(MIP_FILTER, normals=normals), threads)
+    levels = make_levels(image, recipe.levels, resampled_as(role, image, MIP_FILTER), threads)
     if recipe.coverage:
         levels = with_coverage(levels, recipe.coverage)
-    options = EncodeOptions(recipe.effort, loss=recipe.loss, threads=threads)
+    options = EncodeOptions(recipe.effort, loss=recipe.loss, threads=threads, counted=counted_as(role))
     try:
         encoded = yield from encode_texture(levels, format_named(recipe.format), options)
     except OakTrimError as error:
