@@ -136,6 +136,18 @@ def test_encode_decode_and_measure(tmp_path, name, container, least):
     assert "SSIM" in run("measure", source, made)
 
 
+def test_an_error_is_counted_as_asked(tmp_path):
+    source = put(tmp_path, "wall_base.png")
+    told = {}
+    for count in ("colour", "perceptual", "data"):
+        run("encode", source, "--format", "bc7", "--count", count, "--no-levels", "--out", tmp_path / count)
+        run("decode", tmp_path / count / "wall_base.ktx2", "--out", tmp_path / f"{count}.png")
+        told[count] = json.loads(run("measure", source, tmp_path / f"{count}.png", "--as", "json"))["psnr"]
+    # The eye sees most of green, and a picture without alpha is the same as colour and as data.
+    assert told["perceptual"]["G"] > told["colour"]["G"] + 0.5 and told["perceptual"]["B"] < told["colour"]["B"]
+    assert told["data"] == told["colour"]
+
+
 def test_normals_and_one_level(tmp_path):
     source = put(tmp_path, "wall_n.png", size=(32, 32))
     run("encode", source, "--format", "bc5", "--no-levels", "--out", tmp_path)

@@ -65,6 +65,28 @@ def test_what_is_planned_is_written(art, tmp_path):
     assert sum(t["memory"] for t in document["textures"]) == by_line["memory"]
 
 
+@pytest.mark.parametrize("name", ["rgba8", "bc7"])
+def test_values_beside_an_alpha_of_nothing_are_shipped(tmp_path, name):
+    """Roughness stays roughness where the gloss in alpha is 0: at the shipped size and at every level."""
+    root = tmp_path / "art"
+    values = busy(128, 128, 4).pixels.copy()
+    values[..., 3] = 255
+    values[:, 64:, 3] = 0
+    values[:, :64:2] = (200, 60, 160, 0)
+    put(root, "wall_orm.png", values)
+    plan = planned(root, "lounge", Cut(Cap(64), ("wall_orm.png",)), Cut(SetFormat(name), ("wall_orm.png",)))
+    shipped = finish(ship(plan, tmp_path / "out"))
+    path = tmp_path / "out" / "wall_orm.dds"
+    texture = parse_texture(path.read_bytes(), path)
+    for level in range(3):
+        side = 64 >> level
+        wanted = values[..., :3].reshape(side, 128 // side, side, 128 // side, 3).mean(axis=(1, 3))
+        miss = np.abs(decode_level(texture, level).pixels[..., :3] - wanted)
+        for half in (miss[:, 2 : side // 2 - 2], miss[:, side // 2 + 2 : -2]):
+            assert half.mean() < 6, f"level {level}"
+    assert shipped.manifest.textures[0].psnr is None or shipped.manifest.textures[0].psnr > 30
+
+
 def test_a_second_run_with_nothing_changed_writes_nothing(art, tmp_path):
     out, plan = tmp_path / "out", planned(art, "pocket")
     finish(ship(plan, out))

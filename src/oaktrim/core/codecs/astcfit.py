@@ -20,12 +20,17 @@ GRID, WEIGHT, COLOUR, PARTS, PLANES, MODE = range(6)
 
 
 @njit(nogil=True, cache=True, fastmath=FAST)
-def _look(px, covers):
+def _look(px, covers, counts):
     """Where alpha covers, give clear pixels the mean colour of the others; return whether all is opaque, grey, one colour."""
     texels = px.shape[1]
     opaque = grey = one = True
     seen = np.float32(0.0)
+    most = np.float32(1.0)
     for i in range(texels):
+        most = max(most, px[3, i])
+    for i in range(texels):
+        # Of a faint pixel less is seen, but what counts is how it stands among its neighbours.
+        counts[0, i] = px[3, i] / most if covers else np.float32(1.0)
         opaque &= px[3, i] == 255
         seen += np.float32(1.0) if px[3, i] > 0 else np.float32(0.0)
     if covers and not opaque and 0 < seen < texels:
@@ -156,6 +161,15 @@ def _project(px, channels, texels, place, scale, decoded, at):
 
 
 @njit(nogil=True, cache=True)
+def _part(place, counts, member):
+    """Fill member (2, 2, texels) with what each pixel counts for in the partitions that place (texels,) gives them."""
+    for i in range(place.shape[0]):
+        for k in range(2):
+            member[1, k, i] = counts[k, i] * np.float32(place[i])
+            member[0, k, i] = counts[k, i] * np.float32(1 - place[i])
+
+
+@njit(nogil=True, cache=True)
 def _mirrored_into(words, from_words):
     """Put the bits of from_words (2,) into words (2,) in reverse, the lowest highest."""
     for k in range(128):
@@ -256,12 +270,12 @@ def encode_rows(pixels, wide, high, plan, heed, tables, start, stop, out, told):
     laid, bench = np.zeros(64, np.int64), polish_scratch(texels)
     ranking, order = ranking_scratch(texels, masks.shape[2]), np.zeros(masks.shape[2], np.int64)
     words, turned = np.zeros(2, np.uint64), np.zeros(2, np.uint64)
-    member = np.zeros((2, texels), np.float32)
+    member, counts = np.zeros((2, 2, texels), np.float32), np.ones((2, texels), np.float32)
     rounds, enough = plan[4, 0], np.float32(plan[4, 1]) * np.float32(0.01 * texels)
     for by in range(start, stop):
         for bx in range(out.shape[1]):
             load_block(pixels, bx, by, wide, high, px)
-            opaque, grey, one = _look(px, heed[COVERS] > 0)
+            opaque, grey, one = _look(px, heed[COVERS] > 0, counts)
             if one:
                 _write_solid(px, words, out[by, bx])
                 told[by, bx] = np.float32(0.0)
@@ -292,9 +306,7 @@ def encode_rows(pixels, wide, high, plan, heed, tables, start, stop, out, told):
                 for way in range(ways):
                     place = parted[order[way]] if family == 2 else whole
                     parts = 2 if family == 2 else 1
-                    for i in range(texels):
-                        member[1, i] = np.float32(place[i])
-                        member[0, i] = np.float32(1 - place[i])
+                    _part(place, counts, member)
                     alone = way if family == 1 else -1
                     # Alpha stands alone most often; of a grey block nothing else can.
                     if family == 1 and not opaque and way != channels - 1 and (grey or rounds < 2):
@@ -306,8 +318,10 @@ def encode_rows(pixels, wide, high, plan, heed, tables, start, stop, out, told):
                             shown[alone, i], shown[channels - 1, i] = shown[channels - 1, i], shown[alone, i]
                         scale[alone], scale[channels - 1] = scale[channels - 1], scale[alone]
                     width = channels - 1 if alone >= 0 else channels
+                    apart = -1 if opaque else channels - 1
+                    apart = alone if alone >= 0 and not opaque else apart
                     for p in range(parts):
-                        _line(shown, width, texels, member[p], scale, line[p], covariance, at[0])
+                        _line(shown, width, texels, member[p, 1], scale, line[p], covariance, at[0])
                     if alone >= 0:
                         low, top = own[0, 0], own[0, 0]
                         for i in range(texels):
@@ -338,9 +352,9 @@ def encode_rows(pixels, wide, high, plan, heed, tables, start, stop, out, told):
                             error = np.float32(0.0)
                             good = True
                             for p in range(parts):
-                                fit_ends(shown, 0, width, texels, member[p], spread[0], line[p])
+                                fit_ends(shown, 0, width, apart, texels, member[p], spread[0], line[p])
                                 if alone >= 0:
-                                    fit_ends(shown, width, channels, texels, member[p], spread[1], line[p])
+                                    fit_ends(shown, width, channels, apart, texels, member[p], spread[1], line[p])
                                     for e in range(2):
                                         held = line[p, e, alone]
                                         line[p, e, alone] = line[p, e, channels - 1]
@@ -359,10 +373,12 @@ def encode_rows(pixels, wide, high, plan, heed, tables, start, stop, out, told):
                                         held = decoded[p, e, alone]
                                         decoded[p, e, alone] = decoded[p, e, channels - 1]
                                         decoded[p, e, channels - 1] = held
-                                error += part_error(shown, 0, width, texels, member[p], spread[0], decoded[p], scale)
+                                error += part_error(
+                                    shown, 0, width, apart, texels, member[p], spread[0], decoded[p], scale
+                                )  # fmt: skip
                                 if alone >= 0:
                                     error += part_error(
-                                        shown, width, channels, texels, member[p], spread[1], decoded[p], scale
+                                        shown, width, channels, apart, texels, member[p], spread[1], decoded[p], scale
                                     )
                             if not good and parts == 1:
                                 # One partition may exchange its ends and turn its weights round.
@@ -390,11 +406,10 @@ def encode_rows(pixels, wide, high, plan, heed, tables, start, stop, out, told):
             points = grids[choice[0], 0] * grids[choice[0], 1]
             grid, level, fine = choice[0], choice[1], choice[2]
             place = parted[best_parted] if best_parted >= 0 else whole
-            for i in range(texels):
-                member[1, i] = np.float32(place[i])
-                member[0, i] = np.float32(1 - place[i])
+            _part(place, counts, member)
+            apart = -1 if opaque else channels - 1
             told[by, bx] = polish(
-                shown, channels, best_channel, scale, place, choice[3], member, points, plan[4, 3],
+                shown, channels, best_channel, apart, scale, counts, place, choice[3], member, points, plan[4, 3],
                 (reached[grid], reach[grid], reach_shares[grid]), (corners[grid], shares[grid]),
                 (nearest_weight[level], weight_values[level]), (nearest_colour[fine], colour_values[fine]),
                 best_weights, best_ends, bench,

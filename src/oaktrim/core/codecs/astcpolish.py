@@ -17,35 +17,47 @@ WIDE, STEP, LAST = np.float32(257 / 256), np.float32(257 / 16384), np.float32(32
 
 
 @njit(nogil=True, cache=True, fastmath=FAST)
-def fit_ends(px, low, high, texels, mask, spread, line):
-    """Set line (2, 4) to the ends that serve the spread weights of one partition best; kept where they tell nothing."""
-    aa = ab = bb = np.float32(0.0)
-    for i in range(texels):
-        b = spread[i] * np.float32(1.0 / 64.0)
-        a = np.float32(1.0) - b
-        aa += mask[i] * a * a
-        ab += mask[i] * a * b
-        bb += mask[i] * b * b
-    det = aa * bb - ab * ab
-    if det < np.float32(1e-3) * (aa + bb):
-        total = max(aa + bb + 2 * ab, np.float32(1e-6))
-        for c in range(low, high):
+def fit_ends(px, low, high, apart, texels, masks, spread, line):
+    """Set line (2, 4) to the ends that serve the spread weights of one partition best; kept where they tell nothing.
+
+    Parameters
+    ----------
+    px : (4, texels) float32; low, high : the channels looked at; apart : the channel that is alpha, or -1
+    masks : (2, texels) float32, what each pixel counts for in the partition, 0 where it is in another: in colour, and in alpha
+    spread : (texels,) float32, the weights in 64ths
+    """
+    aa = ab = bb = det = np.float32(0.0)
+    held = -1
+    for c in range(low, high):
+        row = 1 if c == apart else 0
+        mask = masks[row]
+        if row != held:
+            held = row
+            aa = ab = bb = np.float32(0.0)
+            for i in range(texels):
+                b = spread[i] * np.float32(1.0 / 64.0)
+                a = np.float32(1.0) - b
+                aa += mask[i] * a * a
+                ab += mask[i] * a * b
+                bb += mask[i] * b * b
+            det = aa * bb - ab * ab
+        if det <= np.float32(1e-3) * (aa + bb):
             mean = np.float32(0.0)
             for i in range(texels):
                 mean += mask[i] * px[c, i]
-            line[0, c] = mean / total
-            line[1, c] = mean / total
-        return
-    det = np.float32(1.0) / det
-    for c in range(low, high):
+            mean /= max(aa + bb + 2 * ab, np.float32(1e-6))
+            line[0, c] = mean
+            line[1, c] = mean
+            continue
+        part = np.float32(1.0) / det
         av = bv = np.float32(0.0)
         for i in range(texels):
             b = spread[i] * np.float32(1.0 / 64.0)
             v = mask[i] * px[c, i]
             bv += b * v
             av += (np.float32(1.0) - b) * v
-        line[0, c] = (av * bb - bv * ab) * det
-        line[1, c] = (bv * aa - av * ab) * det
+        line[0, c] = (av * bb - bv * ab) * part
+        line[1, c] = (bv * aa - av * ab) * part
 
 
 @njit(nogil=True, cache=True, fastmath=FAST)
@@ -122,10 +134,11 @@ def round_ends(line, channels, nearest, values, codes, decoded):
 
 
 @njit(nogil=True, cache=True, fastmath=FAST)
-def part_error(px, low, high, texels, mask, spread, decoded, scale):
-    """Return the squared error of one partition; `scale` (4,) weighs the channels."""
+def part_error(px, low, high, apart, texels, masks, spread, decoded, scale):
+    """Return the squared error of one partition; `scale` (4,) weighs the channels, and `masks` are as in `fit_ends`."""
     error = np.float32(0.0)
     for c in range(low, high):
+        mask = masks[1 if c == apart else 0]
         first = decoded[0, c] * WIDE + LAST
         step = (decoded[1, c] - decoded[0, c]) * STEP
         total = np.float32(0.0)
@@ -138,7 +151,7 @@ def part_error(px, low, high, texels, mask, spread, decoded, scale):
 
 @njit(nogil=True, cache=True, fastmath=FAST)
 def _better_weights(
-    px, low, high, skip, scale, place, decoded, points, count, touched, share, nearest, values, codes, raw, spread
+    px, low, high, skip, apart, scale, counts, place, decoded, points, count, touched, share, nearest, values, codes, raw, spread
 ):
     """Move each weight of a plane by a step where that serves the pixels it reaches; return what it saves."""
     saved = np.float32(0.0)
@@ -170,7 +183,7 @@ def _better_weights(
                     base = ends[0, c] * WIDE + LAST
                     new = np.floor(base + slope * now) - px[c, i]
                     old = np.floor(base + slope * before) - px[c, i]
-                    delta += (new * new - old * old) * scale[c]
+                    delta += (new * new - old * old) * scale[c] * counts[1 if c == apart else 0, i]
             if delta < best:
                 best, chosen = delta, code
         if chosen >= 0:
@@ -185,12 +198,12 @@ def _better_weights(
 
 
 @njit(nogil=True, cache=True, fastmath=FAST)
-def _better_ends(px, channels, alone, scale, member, parts, spread, nearest, values, gap, codes, decoded):
+def _better_ends(px, channels, alone, apart, scale, member, parts, spread, nearest, values, gap, codes, decoded):
     """Move each code of the ends by a step where that serves its pixels; return what it saves."""
     texels = px.shape[1]
     saved = np.float32(0.0)
     for p in range(parts):
-        mask, ends, mine = member[p], decoded[p], codes[2 * channels * p :]
+        masks, ends, mine = member[p], decoded[p], codes[2 * channels * p :]
         contracted = decode_ends(mine, channels, values, ends)
         for at in range(2 * channels):
             # A blue that is contracted moves the colours before it too.
@@ -198,7 +211,7 @@ def _better_ends(px, channels, alone, scale, member, parts, spread, nearest, val
             low = 0 if contracted and c == 2 else c
             before = np.float32(0.0)
             for k in range(low, c + 1):
-                before += part_error(px, k, k + 1, texels, mask, spread[1 if k == alone else 0], ends, scale)
+                before += part_error(px, k, k + 1, apart, texels, masks, spread[1 if k == alone else 0], ends, scale)
             for way in range(2):
                 held = mine[at]
                 wanted = values[held] + (gap if way else -gap)
@@ -210,7 +223,7 @@ def _better_ends(px, channels, alone, scale, member, parts, spread, nearest, val
                 after = np.float32(0.0)
                 if same:
                     for k in range(low, c + 1):
-                        after += part_error(px, k, k + 1, texels, mask, spread[1 if k == alone else 0], ends, scale)
+                        after += part_error(px, k, k + 1, apart, texels, masks, spread[1 if k == alone else 0], ends, scale)
                 if same and after < before:
                     saved += before - after
                     before = after
@@ -225,7 +238,9 @@ def polish(
     px,
     channels,
     alone,
+    apart,
     scale,
+    counts,
     place,
     parts,
     member,
@@ -243,8 +258,9 @@ def polish(
 
     Parameters
     ----------
-    px : (4, texels) float32; alone : the channel with a plane of its own, or -1
-    place : (texels,) int64; member : (parts, texels) float32, 1 where a pixel is in a partition
+    px : (4, texels) float32; alone : the channel with a plane of its own, or -1; apart : the channel that is alpha, or -1
+    counts : (2, texels) float32, what each pixel counts for in colour and in alpha
+    place : (texels,) int64; member : (parts, 2, texels) float32, the masks of each partition, as in `fit_ends`
     reach : count (64,), texels (64, M) and shares (64, M) of the pixels that each point of the grid reaches
     infill : corners and shares (4, texels); weight, colour : nearest codes and values of their levels
     codes : (2, 64) int64, weights by plane; ends : (32,) int64 in the order of the standard
@@ -271,24 +287,26 @@ def polish(
     for p in range(parts):
         decode_ends(ends[2 * channels * p :], channels, values, decoded[p])
         for c in range(channels):
-            error += part_error(px, c, c + 1, texels, member[p], spread[1 if c == alone else 0], decoded[p], scale)
+            error += part_error(
+                px, c, c + 1, apart, texels, member[p], spread[1 if c == alone else 0], decoded[p], scale
+            )  # fmt: skip
     for _ in range(rounds):
         start = error
         for q in range(planes):
             low, high, skip = (alone, alone + 1, -1) if q else (0, channels, alone)
             error -= _better_weights(
-                px, low, high, skip, scale, place, decoded, points, count, touched, share, nearest_weight,
+                px, low, high, skip, apart, scale, counts, place, decoded, points, count, touched, share, nearest_weight,
                 weight_values, codes[q], raw[q], spread[q],
             )  # fmt: skip
         now, good = np.float32(0.0), True
         for p in range(parts):
-            fit_ends(px, 0, channels, texels, member[p], spread[0], line)
+            fit_ends(px, 0, channels, apart, texels, member[p], spread[0], line)
             if alone >= 0:
-                fit_ends(px, alone, alone + 1, texels, member[p], spread[1], line)
+                fit_ends(px, alone, alone + 1, apart, texels, member[p], spread[1], line)
             good &= round_ends(line, channels, nearest, values, tried[2 * channels * p :], tried_ends[p])
             for c in range(channels):
                 weights = spread[1 if c == alone else 0]
-                now += part_error(px, c, c + 1, texels, member[p], weights, tried_ends[p], scale)
+                now += part_error(px, c, c + 1, apart, texels, member[p], weights, tried_ends[p], scale)
         if good and now < error:
             error = now
             for p in range(parts):
@@ -297,7 +315,7 @@ def polish(
                         decoded[p, e, c] = tried_ends[p, e, c]
                         ends[2 * channels * p + 2 * c + e] = tried[2 * channels * p + 2 * c + e]
         error -= _better_ends(
-            px, channels, alone, scale, member, parts, spread, nearest, values, gap, ends, decoded
+            px, channels, alone, apart, scale, member, parts, spread, nearest, values, gap, ends, decoded
         )  # fmt: skip
         if error > start * np.float32(0.995):
             break

@@ -18,6 +18,7 @@ from numpy.typing import NDArray
 from oaktrim.core.codecs.bc1fit import FAR, draft_ends, palette_of, search_ends, walk_moves
 from oaktrim.core.codecs.bc4 import channel_block, channel_palette
 from oaktrim.core.codecs.blocks import (
+    ANGLE,
     COVERS,
     FAST,
     Blocks,
@@ -151,7 +152,7 @@ def _encode_rows(pixels, alpha_use, threshold, effort, heed, single, moves, star
     palette = np.empty((3, 4), np.float32)
     best, ends, trial = np.empty(6, np.int32), np.empty(6, np.int32), np.empty(6, np.int32)
     roots = np.ones(4, np.float32)
-    draft = effort == 0 and alpha_use == OPAQUE
+    draft = effort == 0 and alpha_use == OPAQUE and heed[0] == heed[1] and heed[ANGLE] == 0
     for by in range(start, stop):
         for bx in range(out.shape[1]):
             block = out[by, bx]

@@ -153,7 +153,7 @@ def encode_rows(pixels, signed, plan, tables, start, stop, out):
                     axis_line(px, mask[region], low, high, roots, covariance, axis, lines[region])
                     for _ in range(plan[1] - 1):
                         _choose(px, mask[region], lines[region], last, got)
-                        refit(px, mask[region], low, high, last, got, lines[region])
+                        refit(px, mask[region : region + 1], -1, low, high, last, got, lines[region])
                 for mode in range(10 if regions == 1 else 0, 14 if regions == 1 else 10):
                     row = modes[mode]
                     error = np.float32(0.0)

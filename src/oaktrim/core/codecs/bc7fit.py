@@ -75,12 +75,12 @@ def _quantise(line, low, high, bits, parity, codes, parities, decoded):
 
 
 @njit(nogil=True, cache=True, fastmath=FAST, inline="never")
-def _choose(px, mask, roots, strict, guarded, low, high, decoded, last, steps):
+def _choose(px, masks, roots, strict, guarded, low, high, decoded, last, steps):
     """Give each pixel of a subset the nearest of `last` + 1 steps between the decoded ends; return the squared error.
 
     Parameters
     ----------
-    mask : (16,) 1 where a pixel belongs to the subset
+    masks : (2, 16) what each pixel counts for in the subset, as in `refit`
     roots : (4,) the root of what a squared error of each channel counts
     strict : (16,) what any error of the channel `guarded` costs beside its square
     steps : (16,) float32, filled for all pixels
@@ -105,7 +105,7 @@ def _choose(px, mask, roots, strict, guarded, low, high, decoded, last, steps):
         first = decoded[0, c]
         d = (decoded[1, c] - first) * np.float32(1.0 / 64.0)
         guard = np.float32(1.0) if c == guarded else np.float32(0.0)
-        scale = roots[c] * roots[c]
+        scale, mask = roots[c] * roots[c], masks[1 if c == guarded else 0]
         for i in range(16):
             w = np.floor(steps[i] * part + np.float32(0.5))
             miss = np.floor(first + w * d + np.float32(0.5)) - px[c, i]
@@ -114,7 +114,7 @@ def _choose(px, mask, roots, strict, guarded, low, high, decoded, last, steps):
 
 
 @njit(nogil=True, cache=True, fastmath=FAST, inline="never")
-def _walk(px, mask, roots, strict, guarded, low, high, bits, parity, parities, last, codes, decoded, steps, best):
+def _walk(px, masks, roots, strict, guarded, low, high, bits, parity, parities, last, codes, decoded, steps, best):
     """Walk the codes of the ends by single ones until nothing is gained; return the error. `steps` has two rows."""
     for _ in range(4):
         gained = False
@@ -128,7 +128,7 @@ def _walk(px, mask, roots, strict, guarded, low, high, bits, parity, parities, l
                     full = code << 1 | parities[e] if parity else code
                     kept = decoded[e, c]
                     decoded[e, c] = np.float32(full << (8 - wide) | full >> (2 * wide - 8))
-                    error = _choose(px, mask, roots, strict, guarded, low, high, decoded, last, steps[1])
+                    error = _choose(px, masks, roots, strict, guarded, low, high, decoded, last, steps[1])
                     if error < best:
                         best, gained = error, True
                         codes[e, c] = code
@@ -141,21 +141,21 @@ def _walk(px, mask, roots, strict, guarded, low, high, bits, parity, parities, l
 
 
 @njit(nogil=True, cache=True, fastmath=FAST, inline="never")
-def _fit(px, mask, roots, strict, guarded, low, high, bits, parity, last, rounds, walk, work, codes, parities, steps):
+def _fit(px, masks, roots, strict, guarded, low, high, bits, parity, last, rounds, walk, work, codes, parities, steps):
     """Fit ends and steps of one subset; return the squared error. Fills codes (2, 4), parities (2,) and steps (16,)."""
     line, covariance, axis, decoded, found, trial_codes, trial_parities = work
-    axis_line(px, mask, low, high, roots, covariance, axis, line)
+    axis_line(px, masks[1], low, high, roots, covariance, axis, line)
     best = _FAR
     for turn in range(rounds):
         _quantise(line, low, high, bits, parity, trial_codes, trial_parities, decoded)
-        error = _choose(px, mask, roots, strict, guarded, low, high, decoded, last, found[0])
+        error = _choose(px, masks, roots, strict, guarded, low, high, decoded, last, found[0])
         if error >= best:
             break
         best = error
         copy_flat(trial_codes, codes)
         copy_flat(trial_parities, parities)
         copy_flat(found[0], steps)
-        if best == 0 or turn == rounds - 1 or not refit(px, mask, low, high, last, found[0], line):
+        if best == 0 or turn == rounds - 1 or not refit(px, masks, guarded, low, high, last, found[0], line):
             break
     if walk and best > 0:
         for e in range(2):
@@ -164,7 +164,7 @@ def _fit(px, mask, roots, strict, guarded, low, high, bits, parity, last, rounds
                 full = codes[e, c] << 1 | parities[e] if parity else codes[e, c]
                 decoded[e, c] = np.float32(full << (8 - wide) | full >> (2 * wide - 8))
         copy_flat(steps, found[0])
-        best = _walk(px, mask, roots, strict, guarded, low, high, bits, parity, parities, last, codes, decoded, found, best)
+        best = _walk(px, masks, roots, strict, guarded, low, high, bits, parity, parities, last, codes, decoded, found, best)
         copy_flat(found[0], steps)
     return best
 
@@ -221,15 +221,20 @@ def _write(mode, modes, anchors, parts, partition, rotation, selector, codes, pa
 
 
 @njit(nogil=True, cache=True)
-def _look(px, covers, strict):
-    """Where alpha covers, give clear pixels the mean colour of the others, which nobody sees; and fill strict (16,).
+def _look(px, covers, weight, strict):
+    """Where alpha covers, give clear pixels the mean colour of the others, which nobody sees; fill weight and strict (16,).
 
     Returns whether the block is opaque, and how far its pixels are apart: 0 where they are all the same.
     """
     seen, clear = 0, 0
     opaque = True
+    most = np.float32(1.0)
+    for i in range(16):
+        most = max(most, px[3, i])
     for i in range(16):
         alpha = px[3, i]
+        # Of a faint pixel less is seen, but what counts is how it stands among its neighbours.
+        weight[i] = alpha / most if covers else np.float32(1.0)
         opaque &= alpha == 255
         strict[i] = _EXACT if alpha == 0 or alpha == 255 else np.float32(0.0)
         if alpha > 0:
@@ -338,7 +343,8 @@ def encode_rows(pixels, effort, heed, tables, start, stop, out, told):
     """Encode block rows [start, stop) of pixels (H, W, 4) uint8 into `out` (rows, columns, 16) uint8; `told` their errors."""
     modes, parts, anchors, plans, two, three, single = tables
     px, turned, strict = np.empty((4, 16), np.float32), np.empty((4, 16), np.float32), np.zeros(16, np.float32)
-    mask, roots, turned_roots = np.ones(16, np.float32), np.ones(4, np.float32), np.ones(4, np.float32)
+    masks, weight = np.ones((2, 16), np.float32), np.ones(16, np.float32)
+    roots, turned_roots = np.ones(4, np.float32), np.ones(4, np.float32)
     ranking_two, ranking_three = ranking_scratch(16, 64), ranking_scratch(16, 64)
     order, listed = np.empty((2, 64), np.int64), np.empty((128, 4), np.int64)
     work = (
@@ -354,7 +360,7 @@ def encode_rows(pixels, effort, heed, tables, start, stop, out, told):
     for by in range(start, stop):
         for bx in range(out.shape[1]):
             load_block(pixels, bx, by, 4, 4, px)
-            opaque, apart = _look(px, heed[COVERS] > 0, strict)
+            opaque, apart = _look(px, heed[COVERS] > 0, weight, strict)
             if apart == 0:
                 _solid(px, single, best_codes, best_steps)
                 _write(5, modes, anchors, parts, 0, 0, 0, best_codes, best_parities, best_steps, words, out[by, bx])
@@ -389,15 +395,16 @@ def encode_rows(pixels, effort, heed, tables, start, stop, out, told):
                     if row[8] > 0:
                         low, high = (0, 3) if plane == 0 else (3, 4)
                     width = row[8 - plane] if selector else row[7 + plane]
-                    if row[0] > 1:
-                        for i in range(16):
-                            mask[i] = np.float32(1.0) if parts[row[0], partition, i] == subset else np.float32(0.0)
+                    for i in range(16):
+                        mine = row[0] == 1 or parts[row[0], partition, i] == subset
+                        masks[1, i] = np.float32(1.0) if mine else np.float32(0.0)
+                        masks[0, i] = masks[1, i] * weight[i]
                     error += _fit(
-                        turned, mask, turned_roots, strict, 3 if rotation == 0 else rotation - 1, low, high, bits, row[6],
+                        turned, masks, turned_roots, strict, 3 if rotation == 0 else rotation - 1, low, high, bits, row[6],
                         np.float32((1 << width) - 1), 4 if walk else rounds, walk, work, got_codes, got_parities, got,
                     )  # fmt: skip
                     for i in range(16):
-                        if mask[i] > 0:
+                        if masks[1, i] > 0:
                             steps[plane, i] = got[i]
                     for e in range(2):
                         parities[subset, e] = got_parities[e]
@@ -405,8 +412,6 @@ def encode_rows(pixels, effort, heed, tables, start, stop, out, told):
                             codes[subset, e, c] = got_codes[e, c]
                     if error >= best:
                         break
-                for i in range(16):
-                    mask[i] = np.float32(1.0)
                 if error < best:
                     best = error
                     chosen = chosen if walk else at

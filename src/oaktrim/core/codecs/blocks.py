@@ -37,7 +37,8 @@ def heed_of(counted: Counted) -> NDArray[np.float32]:
 def set_roots(px, heed, roots):
     """Set roots (4,) to the square roots of what an error of each channel of a block px (4, n) counts; alpha counts 1.
 
-    An error along a vector does not turn it, so that of an axis counts for what the vectors leave beside that axis.
+    An error along a vector does not turn it. Where the vectors of a block lie near one axis, errors of that axis count for
+    less; where they lie between axes, an error of one of these turns them too.
     """
     roots[3] = np.float32(1.0)
     if heed[ANGLE] == 0:
@@ -51,9 +52,13 @@ def set_roots(px, heed, roots):
             along = px[c, i] - np.float32(127.5)
             roots[c] += along * along
         whole += roots[c]
+    total = np.float32(0.0)
     for c in range(3):
         # A little of each counts, so that none runs away where the vectors are not of unit length.
-        roots[c] = np.sqrt(np.float32(3.0 / 2.15) * (np.float32(1.05) - roots[c] / whole))
+        roots[c] = np.float32(1.05) - (roots[c] / whole) ** 2
+        total += roots[c]
+    for c in range(3):
+        roots[c] = np.sqrt(np.float32(3.0) * roots[c] / total)
 
 
 @njit(nogil=True, cache=True)

@@ -9,34 +9,40 @@ from oaktrim.core.codecs.blocks import FAST
 
 
 @njit(nogil=True, cache=True, fastmath=FAST, inline="never")
-def refit(px, mask, low, high, last, steps, line):
+def refit(px, masks, guarded, low, high, last, steps, line):
     """Set line to the ends that serve the steps of a subset best, by least squares; say whether there are any.
 
     Parameters
     ----------
     px : (4, 16) float32; low, high : the channels from `low` on and before `high` count
-    mask : (16,) float32, 1 where a pixel belongs to the subset
+    masks : (2, 16) float32, what each pixel counts for in the subset, 0 where it is in another: in colour, and in the
+        channel `guarded`
     last : the highest step; steps : (16,) float32, 0 to `last`
     line : (2, 4) float32, in the unit of px
     """
-    aa = ab = bb = np.float32(0.0)
     part = np.float32(1.0) / last
-    for i in range(16):
-        b = steps[i] * part
-        a = np.float32(1.0) - b
-        aa += mask[i] * a * a
-        ab += mask[i] * a * b
-        bb += mask[i] * b * b
-    det = aa * bb - ab * ab
-    if det < np.float32(1e-3):
-        return False
-    det = np.float32(1.0) / det
+    aa = ab = bb = det = np.float32(0.0)
+    held = -1
     for c in range(low, high):
+        row = 1 if c == guarded else 0
+        if row != held:
+            aa = ab = bb = np.float32(0.0)
+            for i in range(16):
+                b = steps[i] * part
+                a = np.float32(1.0) - b
+                aa += masks[row, i] * a * a
+                ab += masks[row, i] * a * b
+                bb += masks[row, i] * b * b
+            det = aa * bb - ab * ab
+            if det < np.float32(1e-3):
+                return False
+            det = np.float32(1.0) / det
+            held = row
         av = bv = np.float32(0.0)
         for i in range(16):
-            b = mask[i] * steps[i] * part
+            b = masks[row, i] * steps[i] * part
             bv += b * px[c, i]
-            av += (mask[i] - b) * px[c, i]
+            av += (masks[row, i] - b) * px[c, i]
         line[0, c] = (av * bb - bv * ab) * det
         line[1, c] = (bv * aa - av * ab) * det
     return True

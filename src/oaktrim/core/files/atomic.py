@@ -1,7 +1,8 @@
-"""Writing files so that they appear whole or not at all."""
+"""Files as wholes: written so that they appear whole or not at all, read, and told apart by what they hold."""
 
 from __future__ import annotations
 
+import hashlib
 import os
 import tempfile
 from pathlib import Path
@@ -54,3 +55,11 @@ def read_bytes(path: Path) -> bytes:
         return path.read_bytes()
     except OSError as error:
         raise FileError(path, f"cannot be read: {os_fault(error)}") from error
+
+
+def content_hash(*parts: bytes) -> str:
+    """Return BLAKE2b of some bytes, 128 bits in hexadecimal."""
+    digest = hashlib.blake2b(digest_size=16)
+    for part in parts:
+        digest.update(part)
+    return digest.hexdigest()

@@ -11,7 +11,7 @@ from pathlib import Path
 import msgspec
 
 from oaktrim.core.errors import FileError, os_fault
-from oaktrim.core.files.atomic import read_bytes
+from oaktrim.core.files.atomic import content_hash, read_bytes
 from oaktrim.core.makers.fonts import open_font
 from oaktrim.core.makers.glyphs import GlyphSheet, Sheet, make_sheet, metrics_json, shading
 from oaktrim.core.makers.layouts import Layout, layout_named
@@ -21,7 +21,7 @@ from oaktrim.core.pixels.image import Image
 from oaktrim.core.progress import finish
 from oaktrim.core.scene.model import Slot
 from oaktrim.core.survey.facts import TextureFacts
-from oaktrim.core.survey.making import Making, Sources, content_hash
+from oaktrim.core.survey.making import Making, Sources
 from oaktrim.core.survey.roles import Role
 
 Maker = Pack | Patch | GlyphSheet

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import hashlib
 from collections.abc import Mapping
 from pathlib import Path, PurePosixPath
 from urllib.parse import unquote
 
 from oaktrim.core.errors import FileError, OakTrimError
-from oaktrim.core.files.atomic import read_bytes, write_atomic
+from oaktrim.core.files.atomic import content_hash, read_bytes, write_atomic
 from oaktrim.core.files.gltf import parse_gltf
 from oaktrim.core.files.gltfimages import Assignment, assign, point_images
 from oaktrim.core.files.references import Surroundings
@@ -129,7 +128,7 @@ def write_beside(
     """Write what is not there already as it should be; return what stands there now, and how many were written."""
     entries, written = [], 0
     for path, data in sorted(files.items()):
-        digest = hashlib.blake2b(data, digest_size=16).hexdigest()
+        digest = content_hash(data)
         old = earlier.get(path)
         try:
             same = old is not None and old.output_hash == digest and (out / path).read_bytes() == data

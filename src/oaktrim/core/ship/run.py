@@ -16,7 +16,7 @@ from pathlib import Path, PurePosixPath
 from oaktrim import __version__
 from oaktrim.core.codecs.texture import EncodedTexture
 from oaktrim.core.errors import FileError, OakTrimError, ShipError, os_fault
-from oaktrim.core.files.atomic import PASSING, read_bytes, write_atomic
+from oaktrim.core.files.atomic import PASSING, content_hash, read_bytes, write_atomic
 from oaktrim.core.files.pictures import MAX_PIXELS, pack_texture, parse_texture
 from oaktrim.core.formats.catalogue import FORMATS
 from oaktrim.core.plan.resolve import Plan, Recipe, Standing, counted
@@ -27,7 +27,6 @@ from oaktrim.core.ship.models import model_files, shippable, write_beside
 from oaktrim.core.ship.store import MadeStore
 from oaktrim.core.survey.facts import IMAGE_MARK
 from oaktrim.core.survey.inventory import Inventory
-from oaktrim.core.survey.making import content_hash
 from oaktrim.core.survey.sample import pack_bytes
 from oaktrim.core.targets.target import Target
 from oaktrim.core.units import bytes_text

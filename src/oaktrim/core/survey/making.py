@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import hashlib
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Protocol
 
+from oaktrim.core.files.atomic import content_hash
 from oaktrim.core.files.pictures import decode_picture
 from oaktrim.core.pixels.image import Image
 from oaktrim.core.scene.model import Slot
@@ -105,11 +105,3 @@ class Sources:
         """
         made = self.made.get(path)
         return content_hash(source_bytes(self.root, path)) if made is None else made.content(self.content)
-
-
-def content_hash(*parts: bytes) -> str:
-    """Return BLAKE2b of some bytes, 128 bits in hexadecimal."""
-    digest = hashlib.blake2b(digest_size=16)
-    for part in parts:
-        digest.update(part)
-    return digest.hexdigest()

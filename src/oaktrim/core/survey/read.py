@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 import os
 import stat
 from collections.abc import Callable
@@ -11,11 +10,10 @@ from urllib.parse import unquote
 
 import msgspec
 import numpy as np
-import xxhash
 
 from oaktrim.core.errors import FileError, OakTrimError, os_fault
 from oaktrim.core.files import audio
-from oaktrim.core.files.atomic import read_bytes
+from oaktrim.core.files.atomic import content_hash, read_bytes
 from oaktrim.core.files.pictures import SUFFIXES as PICTURES
 from oaktrim.core.files.pictures import picture_with_facts
 from oaktrim.core.files.references import Surroundings
@@ -87,7 +85,7 @@ def _bytes_of(seen: Seen) -> bytes:
 def _texture(data: bytes, path: str, seen: Seen, max_pixels: int) -> tuple[TextureFacts, Sample]:
     """Return the facts of one picture and the sample of its pixels."""
     file = seen.file if path == seen.path else Path(f"{seen.place}{path[len(seen.path) :]}")
-    content = xxhash.xxh3_128_hexdigest(data)
+    content = content_hash(data)
     head, image = picture_with_facts(data, file, max_pixels)
     sample = sample_of(image)
     looks = _looks(image, sample, head.format)
@@ -247,7 +245,7 @@ def _materials(model: Model, images: tuple[ImageRef, ...], place: Surroundings) 
         for token, name in names.items():
             content = content.replace(token, name)
         shares = [overlap_share(p.uvs[0], p.triangles) for p in mine if p.uvs and not leaves_tile(p.uvs[0])]
-        digest = hashlib.blake2b(content.encode("utf-8", "backslashreplace"), digest_size=16).hexdigest()
+        digest = content_hash(content.encode("utf-8", "backslashreplace"))
         found.append(MaterialFacts(material.name, digest, tuple(slots), any(share > 0.02 for share in shares)))
     return found
 

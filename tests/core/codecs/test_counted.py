@@ -1,0 +1,152 @@
+"""What an error counts on: the search minds what is asked of it, and says so truly."""
+
+from functools import partial
+
+import numpy as np
+import pytest
+
+from oaktrim.core.codecs.astc import decode_astc
+from oaktrim.core.codecs.astcencode import encode_astc
+from oaktrim.core.codecs.bc1 import decode_bc1, encode_bc1
+from oaktrim.core.codecs.bc7 import decode_bc7, encode_bc7
+from oaktrim.core.codecs.blocks import PERCEPTUAL
+from oaktrim.core.codecs.effort import Counted, Effort, EncodeOptions
+from oaktrim.core.codecs.etc2 import decode_etc2_rgb, encode_etc2_rgb
+from oaktrim.core.codecs.texture import EncodedTexture, decode_level, encode_level
+from oaktrim.core.formats.catalogue import format_named
+from oaktrim.core.pixels.image import Image, Transfer
+from oaktrim.core.pixels.perception import oklab
+from oaktrim.core.pixels.transfer import srgb_to_linear
+from tests.kit.pictures import busy, noise
+
+SIDE = 120
+WITH_ALPHA = ["bc3", "bc7", "etc2-rgba", "astc-4x4", "astc-6x6"]
+COLOURS = ["bc1", "bc7", "etc2-rgb", "astc-4x4", "astc-6x6"]
+
+
+def through(source: np.ndarray, name: str, counted: Counted, effort: Effort = Effort.STANDARD, loss: float = 0.0):
+    row = format_named(name)
+    options = EncodeOptions(effort, counted=counted, loss=loss)
+    data = encode_level(Image.of(np.ascontiguousarray(source)), row, options)
+    shown = decode_level(EncodedTexture(row, *source.shape[1::-1], Transfer.LINEAR, (data,)))
+    return shown.pixels.astype(np.float64)
+
+
+def faint() -> np.ndarray:
+    """Colours from clear through faint to opaque, wild where they are hardly seen."""
+    source = busy(SIDE, SIDE, 4).pixels.copy()
+    y, x = np.mgrid[0:SIDE, 0:SIDE]
+    source[..., 3] = np.clip(120 + 160 * np.sin(x / 7 + np.sin(y / 11)), 0, 255)
+    wild = source[..., 3] < 60
+    source[wild, :3] = noise(SIDE, SIDE, 3).pixels[wild]
+    return source
+
+
+def covered_error(source: np.ndarray, shown: np.ndarray) -> float:
+    return float((((source[..., :3] - shown[..., :3]) ** 2).sum(axis=-1) * (source[..., 3] / 255.0)).sum())
+
+
+@pytest.mark.parametrize("name", WITH_ALPHA)
+def test_values_under_an_alpha_of_nothing_are_kept_where_alpha_is_a_value(name):
+    source = faint()
+    hidden = source[..., 3] == 0
+    assert 0.05 < hidden.mean() < 0.6
+    kept, covered = (
+        ((through(source, name, counted)[hidden][:, :3] - source[hidden][:, :3]) ** 2).mean()
+        for counted in (Counted.DATA, Counted.COLOUR)
+    )
+    assert kept < 0.5 * covered
+    # Packing does not undo it.
+    packed = ((through(source, name, Counted.DATA, loss=1.0)[hidden][:, :3] - source[hidden][:, :3]) ** 2).mean()
+    assert packed < 0.7 * covered
+
+
+@pytest.mark.parametrize("name", WITH_ALPHA)
+def test_colour_counts_by_how_much_of_it_is_seen(name):
+    source = faint().astype(np.float64)
+    as_colour, as_data = (
+        covered_error(source, through(faint(), name, counted)) for counted in (Counted.COLOUR, Counted.DATA)
+    )
+    assert as_colour < 0.98 * as_data
+
+
+@pytest.mark.parametrize("effort", list(Effort))
+@pytest.mark.parametrize("name", COLOURS)
+def test_perceptual_weights_serve_the_eye(name, effort):
+    source = busy(SIDE, SIDE, 3).pixels
+    plain, weighed = (
+        (((through(source, name, counted, effort)[..., :3] - source) ** 2) * PERCEPTUAL).sum()
+        for counted in (Counted.COLOUR, Counted.PERCEPTUAL)
+    )
+    assert weighed < 0.98 * plain
+
+
+def test_perceptual_weights_are_those_of_oklab_along_the_greys():
+    greys = np.repeat(np.arange(16.0, 250.0, 6.0)[:, None], 3, axis=1)[None]
+    worth = []
+    for channel in range(3):
+        step = np.zeros(3)
+        step[channel] = 1.0
+        up, down = (oklab(srgb_to_linear(((greys + way * step) / 255).astype(np.float32))) for way in (1, -1))
+        worth.append(((up.astype(np.float64) - down) ** 2).sum(axis=-1)[0])
+    shares = np.array(worth) / np.sum(worth, axis=0)
+    np.testing.assert_allclose(3 * shares.mean(axis=1), PERCEPTUAL, atol=0.02)
+    assert sum(PERCEPTUAL) == pytest.approx(3.0)
+
+
+@pytest.mark.parametrize("name", COLOURS)
+def test_normals_are_turned_less(name):
+    rng = np.random.default_rng(3)
+    y, x = np.mgrid[0:SIDE, 0:SIDE]
+    across = 0.4 * np.sin(x / 5 + np.sin(y / 9)) + rng.normal(0, 0.1, (SIDE, SIDE))
+    down = 0.4 * np.sin(y / 7) + rng.normal(0, 0.1, (SIDE, SIDE))
+    vectors = np.stack([-across, -down, np.ones_like(across)], axis=-1)
+    vectors /= np.linalg.norm(vectors, axis=-1, keepdims=True)
+    source = np.rint(vectors * 127.5 + 127.5).astype(np.uint8)
+
+    def turned(counted: Counted) -> float:
+        shown = through(source, name, counted)[..., :3] / 127.5 - 1
+        shown /= np.linalg.norm(shown, axis=-1, keepdims=True)
+        return float(((shown - vectors) ** 2).sum())
+
+    # The ends of BC1 are too coarse for weights to matter.
+    assert turned(Counted.NORMALS) < turned(Counted.DATA) * (1.005 if name == "bc1" else 1.0)
+
+
+CODERS = {
+    "bc1": (encode_bc1, decode_bc1),
+    "bc7": (encode_bc7, decode_bc7),
+    "etc2-rgb": (encode_etc2_rgb, decode_etc2_rgb),
+    "astc-5x5": (
+        lambda image, options, told: encode_astc(image, options, (5, 5), told),
+        partial(decode_astc, size=(5, 5)),
+    ),
+}
+
+
+@pytest.mark.parametrize("counted", list(Counted))
+@pytest.mark.parametrize("effort", list(Effort))
+@pytest.mark.parametrize("name", CODERS)
+def test_the_search_tells_what_it_counts(name, effort, counted):
+    """On opaque colours, which count alike, so that only the channels weigh."""
+    source = np.concatenate([busy(SIDE, SIDE, 3).pixels, np.full((SIDE, SIDE, 1), 255, np.uint8)], axis=2)
+    wide, high = format_named(name).block
+    told = np.full((SIDE // high, SIDE // wide), np.nan, np.float32)
+    encode, decode = CODERS[name]
+    data = encode(Image.of(source), EncodeOptions(effort, counted=counted), told)
+    miss = (source[..., :3] - decode(data, SIDE, SIDE)[..., :3].astype(np.float64)) ** 2
+    weights = np.ones((SIDE // high, SIDE // wide, 3))
+    if counted is Counted.PERCEPTUAL:
+        weights[:] = PERCEPTUAL
+    elif counted is Counted.NORMALS:
+        squares = in_blocks((source[..., :3] - 127.5) ** 2, wide, high)
+        weights = 1.05 - (squares / squares.sum(axis=-1, keepdims=True)) ** 2
+        weights *= 3 / weights.sum(axis=-1, keepdims=True)
+    actual = (in_blocks(miss, wide, high) * weights).sum(axis=-1)
+    grey = in_blocks(np.ptp(source[..., :3], axis=-1, keepdims=True).astype(float), wide, high)[..., 0] == 0
+    np.testing.assert_allclose(told[~grey], actual[~grey], rtol=2e-3, atol=2.0)
+
+
+def in_blocks(values: np.ndarray, wide: int, high: int) -> np.ndarray:
+    rows, columns, channels = values.shape
+    return values.reshape(rows // high, high, columns // wide, wide, channels).sum(axis=(1, 3))
