@@ -19,8 +19,9 @@ from PySide6.QtWidgets import (
     QSlider,
 )
 
+from oaktrim.core.codecs.effort import Counted
 from oaktrim.core.formats.catalogue import FORMATS
-from oaktrim.core.plan.cuts import Cap, SetFormat
+from oaktrim.core.plan.cuts import Cap, SetCounted, SetFormat
 from oaktrim.desk.look.tokens import THEMES
 from oaktrim.desk.shell.recent import recent_paths
 from oaktrim.desk.widgets.finder import Findable, Finder, ranked
@@ -85,6 +86,15 @@ def test_the_whole_round(qtbot, opened, tmp_path):
     box.activated.emit(box.currentIndex())
     assert session.job.cuts[-1].change == SetFormat("bc3")
     assert session.job.cuts[-1].targets == ()
+    # What errors count on, told by the use until it is chosen; and taken back.
+    errors = window.survey.cuts.counted
+    assert errors.currentText() == "as used"
+    errors.setCurrentIndex(errors.findText("by eye"))
+    errors.activated.emit(errors.currentIndex())
+    assert session.job.cuts[-1].change == SetCounted(Counted.PERCEPTUAL)
+    errors.setCurrentIndex(0)
+    errors.activated.emit(0)
+    assert session.job.cuts[-1].change == SetFormat("bc3")
     # Prove it.
     click_row(qtbot, window, "brick_base.png")
     qtbot.keyClick(window, Qt.Key.Key_2, Qt.KeyboardModifier.AltModifier)

@@ -5,11 +5,11 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from oaktrim.core.codecs.effort import Effort, EncodeOptions
+from oaktrim.core.codecs.effort import Counted, Effort, EncodeOptions
 from oaktrim.core.codecs.texture import encode_level
 from oaktrim.core.formats.catalogue import FORMATS, ORDER
 from oaktrim.core.pixels.resample import Filter
-from oaktrim.core.plan.cuts import Cap, Cut, Drop, SetEffort, SetFilter, SetFormat, SetLevels
+from oaktrim.core.plan.cuts import Cap, Cut, Drop, SetCounted, SetEffort, SetFilter, SetFormat, SetLevels
 from oaktrim.core.plan.packing import PackedShares
 from oaktrim.core.plan.resolve import limits_of, missing_of, resolve
 from oaktrim.core.progress import finish
@@ -164,3 +164,14 @@ def test_a_surveyed_tree_is_planned_like_a_made_up_one(tmp_path):
     plan = planned(tmp_path, "lounge", Cut(Cap(16), ("a.png",)))
     assert plan.arrival.width.tolist() == [16]
     assert np.array_equal(plan.inventory.width, surveyed(tmp_path).width)
+
+
+def test_errors_count_as_the_role_or_a_cut_says(tmp_path):
+    names = ("wall_base.png", "wall_n.png", "wall_orm.png", "odd.png")
+    inventory = made_up(tmp_path, *(facts(name, 64, 64) for name in names))
+    by_role = resolve(inventory, target_named("lounge"))
+    wanted = (Counted.COLOUR, Counted.NORMALS, Counted.DATA, Counted.COLOUR)
+    assert tuple(by_role.recipe(row).counted for row in range(4)) == wanted
+    cut = resolve(inventory, target_named("lounge"), (Cut(SetCounted(Counted.PERCEPTUAL), names[:1]),))
+    assert cut.recipe(0).counted is Counted.PERCEPTUAL and cut.recipe(1).counted is Counted.NORMALS
+    assert cut.total("memory") == by_role.total("memory")

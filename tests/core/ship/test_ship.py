@@ -7,6 +7,7 @@ import os
 import numpy as np
 import pytest
 
+from oaktrim.core.codecs.effort import Counted
 from oaktrim.core.codecs.texture import decode_level, encode_texture, stack_textures
 from oaktrim.core.errors import DocumentError, ShipError
 from oaktrim.core.files import dds
@@ -16,7 +17,7 @@ from oaktrim.core.pixels.image import Image
 from oaktrim.core.pixels.levels import make_levels
 from oaktrim.core.pixels.metrics import psnr_rgb
 from oaktrim.core.pixels.resample import resample
-from oaktrim.core.plan.cuts import Cap, Cut, Drop, SetFormat
+from oaktrim.core.plan.cuts import Cap, Cut, Drop, SetCounted, SetFormat
 from oaktrim.core.progress import finish
 from oaktrim.core.ship.run import Reason, schedule, ship
 from tests.kit.pictures import busy
@@ -83,8 +84,20 @@ def test_values_beside_an_alpha_of_nothing_are_shipped(tmp_path, name):
         wanted = values[..., :3].reshape(side, 128 // side, side, 128 // side, 3).mean(axis=(1, 3))
         miss = np.abs(decode_level(texture, level).pixels[..., :3] - wanted)
         for half in (miss[:, 2 : side // 2 - 2], miss[:, side // 2 + 2 : -2]):
-            assert half.mean() < 6, f"level {level}"
+            # Weighted by alpha, a third of the values would be off by 40 and more.
+            assert half.mean() < (20 if name == "bc7" else 6), f"level {level}"
     assert shipped.manifest.textures[0].psnr is None or shipped.manifest.textures[0].psnr > 30
+
+
+def test_what_errors_count_on_is_shipped_and_its_change_seen(art, tmp_path):
+    base, out = ("wall/brick_base.png",), tmp_path / "out"
+    finish(ship(planned(art, "lounge", Cut(SetFormat("bc7"), base)), out))
+    before = (out / "wall" / "brick_base.dds").read_bytes()
+    plan = planned(art, "lounge", Cut(SetFormat("bc7"), base), Cut(SetCounted(Counted.PERCEPTUAL), base))
+    shipped = finish(ship(plan, out))
+    assert (shipped.written, shipped.unchanged) == (1, 3)
+    entry = next(e for e in shipped.manifest.textures if e.source == base[0])
+    assert entry.counted == "perceptual" and (out / "wall" / "brick_base.dds").read_bytes() != before
 
 
 def test_a_second_run_with_nothing_changed_writes_nothing(art, tmp_path):

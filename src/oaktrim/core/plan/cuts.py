@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import msgspec
 
-from oaktrim.core.codecs.effort import Effort
+from oaktrim.core.codecs.effort import Counted, Effort
 from oaktrim.core.errors import Unsupported
 from oaktrim.core.formats.catalogue import FORMATS, format_named
 from oaktrim.core.pixels.resample import Filter
@@ -77,6 +77,24 @@ class SetEffort(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag="ef
         return f"Effort {self.effort.value}"
 
 
+COUNTED_WORDS = {
+    Counted.COLOUR: "colour",
+    Counted.PERCEPTUAL: "by eye",
+    Counted.NORMALS: "angles",
+    Counted.DATA: "values",
+}
+
+
+class SetCounted(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag="counted", tag_field="kind"):
+    """What the encoder counts errors on, in place of what the role says."""
+
+    counted: Counted
+
+    @property
+    def label(self) -> str:
+        return f"Errors counted: {COUNTED_WORDS[self.counted]}"
+
+
 class SetFilter(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag="filter", tag_field="kind"):
     """The filter that makes the picture smaller."""
 
@@ -115,7 +133,7 @@ class KeepCoverage(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag=
         return f"Levels keep the cut-out at {self.threshold}" if self.threshold else "Levels as filtered"
 
 
-Change = Cap | Drop | SetFormat | SetLevels | SetEffort | SetFilter | SetLoss | KeepCoverage
+Change = Cap | Drop | SetFormat | SetLevels | SetEffort | SetFilter | SetLoss | KeepCoverage | SetCounted
 
 
 class Cut(msgspec.Struct, frozen=True, forbid_unknown_fields=True):

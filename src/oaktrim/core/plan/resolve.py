@@ -8,21 +8,33 @@ from dataclasses import dataclass, field
 import numpy as np
 from numpy.typing import NDArray
 
-from oaktrim.core.codecs.effort import Effort
+from oaktrim.core.codecs.effort import Counted, Effort
 from oaktrim.core.formats.catalogue import FORMATS, ORDER
 from oaktrim.core.pixels.resample import Filter
-from oaktrim.core.plan.cuts import Cap, Cut, Drop, KeepCoverage, SetEffort, SetFilter, SetFormat, SetLevels, SetLoss
+from oaktrim.core.plan.cuts import (
+    Cap,
+    Cut,
+    Drop,
+    KeepCoverage,
+    SetCounted,
+    SetEffort,
+    SetFilter,
+    SetFormat,
+    SetLevels,
+    SetLoss,
+)
 from oaktrim.core.plan.packing import Key, PackedShares, left_of
 from oaktrim.core.plan.rolerules import RoleRule, apply_rules
 from oaktrim.core.survey.inventory import Carried, Inventory
 from oaktrim.core.survey.sample import SCALES
+from oaktrim.core.survey.uses import counted_as
 from oaktrim.core.targets.arrival import FORMAT_INDEX, Arrival, Flags, Ints, arrive, fit_side
 from oaktrim.core.targets.target import Oversize, Target
 
 _NOT_CUT = -1
-_EFFORTS, _FILTERS = list(Effort), list(Filter)
+_EFFORTS, _FILTERS, _COUNTED = list(Effort), list(Filter), list(Counted)
 # Kinds of change, in the order in which they act on a texture.
-KINDS = (Cap, Drop, SetFormat, SetLevels, SetEffort, SetFilter, SetLoss, KeepCoverage)
+KINDS = (Cap, Drop, SetFormat, SetLevels, SetEffort, SetFilter, SetLoss, KeepCoverage, SetCounted)
 # Losses are held in hundredths of a dB.
 _LOSS_UNIT = 100
 
@@ -60,6 +72,7 @@ class Recipe:
     filter: Filter
     loss: float
     coverage: int
+    counted: Counted
     ladder: tuple[Rung, ...]
     warnings: tuple[str, ...]
     touched: bool
@@ -174,6 +187,7 @@ class Plan:
             filter=self.filter(row),
             loss=self.loss(row),
             coverage=self.coverage(row),
+            counted=self.counted(row),
             ladder=ladder,
             warnings=warnings,
             touched=bool(self.touched[row]),
@@ -197,6 +211,11 @@ class Plan:
         """Return the alpha from which a texture's levels keep the cut-out, or 0."""
         return max(0, int(self.settings[KeepCoverage][row]))
 
+    def counted(self, row: int) -> Counted:
+        """Return what the encoder counts a texture's errors on."""
+        picked = int(self.settings[SetCounted][row])
+        return _COUNTED[picked] if picked != _NOT_CUT else counted_as(self.inventory.roles[row].role)
+
 
 def _value(cut: Cut) -> int:
     """Return the number that stands for a change in the plan's columns."""
@@ -216,6 +235,8 @@ def _value(cut: Cut) -> int:
             return _FILTERS.index(change.filter)
         case KeepCoverage():
             return change.threshold
+        case SetCounted():
+            return _COUNTED.index(change.counted)
         case SetLoss():
             return round(change.decibels * _LOSS_UNIT)
 
@@ -281,7 +302,9 @@ def key_as(plan: Plan, row: int, arrival: Arrival, name: str, effort: Effort, lo
     """Return the key of a texture that ships at another size, in another format or made otherwise than its plan says."""
     target = plan.target
     size = int(arrival.width[row]), int(arrival.height[row]), int(arrival.levels[row])
-    held = content_key(plan.inventory, row, size, name, effort, plan.filter(row), loss, plan.coverage(row))
+    held = content_key(
+        plan.inventory, row, size, name, effort, plan.filter(row), loss, plan.coverage(row), plan.counted(row)
+    )
     return f"{held} {target.container} {target.packing.method} {target.packing.level}"
 
 
@@ -294,6 +317,7 @@ def content_key(
     how: Filter,
     loss: float,
     coverage: int,
+    counted: Counted,
 ) -> str:
     """Return all that decides what a texture holds once it is made, as text that begins with the content of its source.
 
@@ -301,10 +325,11 @@ def content_key(
     ----------
     size : width, height and levels; name : of the format; how : what brings it down
     loss : dB that may go for the download; coverage : alpha from which levels keep the cut-out, or 0
+    counted : what errors count on
     """
     parts = (
         inventory.textures[row].content, inventory.roles[row].role.value, name, *size, effort.value, how.value, loss,
-        coverage,
+        coverage, counted.value,
     )  # fmt: skip
     return " ".join(str(part) for part in parts)
 

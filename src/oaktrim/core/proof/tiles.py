@@ -8,7 +8,7 @@ from dataclasses import replace
 import numpy as np
 from numpy.typing import NDArray
 
-from oaktrim.core.codecs.effort import Effort, EncodeOptions
+from oaktrim.core.codecs.effort import Counted, Effort, EncodeOptions
 from oaktrim.core.codecs.texture import EncodedTexture, decode_level, encode_level
 from oaktrim.core.errors import OakTrimError
 from oaktrim.core.files.pictures import MAX_PIXELS
@@ -23,7 +23,7 @@ from oaktrim.core.proof.trial import seen_scale
 from oaktrim.core.ship.make import read_source
 from oaktrim.core.survey.cache import SurveyCache
 from oaktrim.core.survey.roles import Role
-from oaktrim.core.survey.uses import counted_as, resampled_as
+from oaktrim.core.survey.uses import resampled_as
 
 _TILE, _TILES = 128, 2
 # The least part of a difference that is taken for what encoding loses; and by how much that grows for each dB that may go for
@@ -112,7 +112,7 @@ def _on_tiles(plan: Plan, group: Group, options: Sequence[Option], max_pixels: i
         side = option.side or now
         if side not in small:
             small[side] = [_scaled(tile, side / longest, how) for tile in tiles]
-        got = _through(small[side], option.format, role)
+        got = _through(small[side], option.format, plan.counted(row))
         if len(got[0].channels) == 1 and wanted.shape[2] == 4 and role is not Role.UNKNOWN:
             against = wanted[..., [0, 0, 0, 3]]
         else:
@@ -141,9 +141,9 @@ def _stacked(parts: Sequence[NDArray[np.float32]]) -> NDArray[np.float32]:
     return np.concatenate(parts, axis=0) if len(parts) > 1 else parts[0]
 
 
-def _through(tiles: list[Image], name: str, role: Role) -> list[Image]:
+def _through(tiles: list[Image], name: str, counted: Counted) -> list[Image]:
     """Return tiles encoded and decoded."""
-    row, options = format_named(name), EncodeOptions(Effort.DRAFT, threads=1, counted=counted_as(role))
+    row, options = format_named(name), EncodeOptions(Effort.DRAFT, threads=1, counted=counted)
     out = []
     for tile in tiles:
         data = encode_level(tile, row, options)

@@ -23,7 +23,7 @@ from oaktrim.core.ship.store import MadeStore, made_key
 from oaktrim.core.survey.facts import TextureFacts
 from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.survey.places import file_of, source_bytes
-from oaktrim.core.survey.uses import alpha_covers, counted_as, resampled_as
+from oaktrim.core.survey.uses import resampled_as
 
 
 @dataclass(frozen=True)
@@ -110,7 +110,7 @@ def make_texture(
     kept = _stored(inventory, texture, recipe, max_pixels)
     if kept is not None:
         return Made(kept, None)
-    key, covered = made_key(inventory, row, recipe), alpha_covers(inventory.roles[row].role)
+    key, covered = made_key(inventory, row, recipe), recipe.counted.alpha_covers
     held = None if store is None else store.get(key)
     if held is not None:
         encoded, seconds = held
@@ -155,7 +155,7 @@ def _make_picture(inventory: Inventory, row: int, image: Image, recipe: Recipe, 
     levels = make_levels(image, recipe.levels, resampled_as(role, image, MIP_FILTER), threads)
     if recipe.coverage:
         levels = with_coverage(levels, recipe.coverage)
-    options = EncodeOptions(recipe.effort, loss=recipe.loss, threads=threads, counted=counted_as(role))
+    options = EncodeOptions(recipe.effort, loss=recipe.loss, threads=threads, counted=recipe.counted)
     try:
         encoded = yield from encode_texture(levels, format_named(recipe.format), options)
     except OakTrimError as error:

@@ -20,7 +20,7 @@ class Entry(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     source, source_hash : path below the root, and BLAKE2b of its bytes
     role : what its code values are read as
     output, output_hash : path below the output folder, and BLAKE2b of its bytes
-    width, height, levels, format, effort, filter, loss, coverage : the recipe
+    width, height, levels, format, effort, filter, loss, coverage, counted : the recipe
     file_bytes : of the output; memory : on the target; package : after the target's packing, measured
     psnr : dB over the colour channels, measured after reading back; null when the pixels are exact
     """
@@ -42,6 +42,7 @@ class Entry(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     psnr: float | None
     loss: float = 0.0
     coverage: int = 0
+    counted: str = ""
 
 
 class Companion(msgspec.Struct, frozen=True, forbid_unknown_fields=True):

@@ -152,14 +152,14 @@ def _settings(plan: Plan, row: int, recipe: Recipe) -> tuple[object, ...]:
     role = plan.inventory.roles[row].role.value
     return (
         role, recipe.width, recipe.height, recipe.levels, recipe.format, recipe.effort.value, recipe.filter.value,
-        recipe.loss, recipe.coverage,
+        recipe.loss, recipe.coverage, recipe.counted.value,
     )  # fmt: skip
 
 
 def _settings_of(entry: Entry) -> tuple[object, ...]:
     return (
         entry.role, entry.width, entry.height, entry.levels, entry.format, entry.effort, entry.filter,
-        entry.loss, entry.coverage,
+        entry.loss, entry.coverage, entry.counted,
     )  # fmt: skip
 
 
@@ -212,6 +212,7 @@ def _ship_one(plan: Plan, item: Item, out: Path, max_pixels: int, store: MadeSto
         psnr=None if isinf(psnr) else round(psnr, 3),
         loss=recipe.loss,
         coverage=recipe.coverage,
+        counted=recipe.counted.value,
     )
 
 

@@ -108,5 +108,5 @@ def made_key(inventory: Inventory, row: int, recipe: Recipe) -> str:
     """Return all that decides what a texture made by a recipe holds, as text."""
     size = recipe.width, recipe.height, recipe.levels
     return content_key(
-        inventory, row, size, recipe.format, recipe.effort, recipe.filter, recipe.loss, recipe.coverage
+        inventory, row, size, recipe.format, recipe.effort, recipe.filter, recipe.loss, recipe.coverage, recipe.counted
     )

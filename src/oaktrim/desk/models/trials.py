@@ -43,6 +43,7 @@ def trial_key(plan: Plan, row: int, recipe: Recipe) -> tuple[object, ...]:
         recipe.filter,
         recipe.loss,
         recipe.coverage,
+        recipe.counted,
     )
     return inventory.textures[row].content, inventory.roles[row].role, target.container, target.packing, *kept
 

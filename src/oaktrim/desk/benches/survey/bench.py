@@ -440,5 +440,6 @@ class SurveyBench(QWidget):
         self.show_pane(0 if self._whole.currentIndex() else self._panes.currentIndex())
         names = {"Cap": self.cuts.cap, "Drop": self.cuts.drop, "SetFormat": self.cuts.format}
         names |= {"SetLevels": self.cuts.levels, "SetEffort": self.cuts.effort, "SetLoss": self.cuts.loss}
+        names |= {"SetCounted": self.cuts.counted}
         control = names.get(kind.__name__ if kind else "Cap", self.cuts.cap)
         control.setFocus(Qt.FocusReason.OtherFocusReason)

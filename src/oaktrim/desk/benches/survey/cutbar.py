@@ -8,10 +8,20 @@ from PySide6.QtCore import QSignalBlocker, Qt
 from PySide6.QtGui import QColor
 from PySide6.QtWidgets import QComboBox, QFrame, QHBoxLayout, QLabel, QSlider, QSpinBox, QVBoxLayout, QWidget
 
-from oaktrim.core.codecs.effort import Effort
+from oaktrim.core.codecs.effort import Counted, Effort
 from oaktrim.core.formats.catalogue import ORDER
 from oaktrim.core.plan.advice import about, offers
-from oaktrim.core.plan.cuts import Cap, Change, Drop, SetEffort, SetFormat, SetLevels, SetLoss
+from oaktrim.core.plan.cuts import (
+    COUNTED_WORDS,
+    Cap,
+    Change,
+    Drop,
+    SetCounted,
+    SetEffort,
+    SetFormat,
+    SetLevels,
+    SetLoss,
+)
 from oaktrim.core.survey.roles import Role
 from oaktrim.core.targets.target import Target
 from oaktrim.desk.look.tokens import tokens
@@ -19,7 +29,7 @@ from oaktrim.desk.session import Session
 
 _SIDES = tuple(1 << power for power in range(2, 14))
 _LOSSES = (0.0, 0.25, 0.5, 1.0, 2.0)
-_AS_IS, _MIXED = "as is", "mixed"
+_AS_IS, _AS_USED, _MIXED = "as is", "as used", "mixed"
 
 
 class CutBar(QFrame):
@@ -40,6 +50,7 @@ class CutBar(QFrame):
         self.levels = QComboBox()
         self.effort = QComboBox()
         self.loss = QComboBox()
+        self.counted = QComboBox()
         self.role = QComboBox()
         self.scope = QComboBox()
         self._build()
@@ -51,11 +62,11 @@ class CutBar(QFrame):
 
     def _build(self) -> None:
         column = QVBoxLayout(self)
-        column.setContentsMargins(12, 6, 12, 8)
+        column.setContentsMargins(8, 6, 8, 8)
         column.setSpacing(4)
         first, second = QHBoxLayout(), QHBoxLayout()
         for row in (first, second):
-            row.setSpacing(8)
+            row.setSpacing(5)
             column.addLayout(row)
         self._who.setMinimumWidth(124)
         first.addWidget(self._who)
@@ -69,6 +80,7 @@ class CutBar(QFrame):
             ("Levels", self.levels),
             ("Effort", self.effort),
             ("Give up", self.loss),
+            ("Errors", self.counted),
         ):
             self._add(second, text, widget, 0)
         self._add(first, "used as", self.role, 0)
@@ -81,7 +93,12 @@ class CutBar(QFrame):
         self.effort.addItems([_AS_IS, *(e.value for e in Effort)])
         self.loss.addItems([_AS_IS, *(f"{loss:g} dB" if loss else "nothing" for loss in _LOSSES)])
         self.loss.setToolTip("Quality given up for a smaller download: blocks repeat each other and pack tighter")
-        self.format.setMinimumWidth(96)
+        self.counted.addItems([_AS_USED, *COUNTED_WORDS.values()])
+        self.counted.setToolTip(
+            "What the encoder counts errors on: told by the use, or as colour, each channel by what the eye sees of it, "
+            "as angles of normals, or as values of which alpha is one"
+        )
+        self.format.setMinimumWidth(72)
         self.role.addItem("as told", None)
         for role in Role:
             self.role.addItem(role.label, role)
@@ -103,6 +120,7 @@ class CutBar(QFrame):
         self.levels.activated.connect(self._levels_chosen)
         self.effort.activated.connect(self._effort_chosen)
         self.loss.activated.connect(lambda place: self._choose(SetLoss, SetLoss(_LOSSES[place - 1]) if place else None))
+        self.counted.activated.connect(self._counted_chosen)
         self.role.activated.connect(lambda place: self._session.set_role(self.role.itemData(place)))
 
     @property
@@ -137,6 +155,9 @@ class CutBar(QFrame):
 
     def _effort_chosen(self, place: int) -> None:
         self._choose(SetEffort, SetEffort(list(Effort)[place - 1]) if place else None)
+
+    def _counted_chosen(self, place: int) -> None:
+        self._choose(SetCounted, SetCounted(list(Counted)[place - 1]) if place else None)
 
     # To the controls
 
@@ -184,7 +205,8 @@ class CutBar(QFrame):
     def refresh(self) -> None:
         """Show the cuts of the textures now selected."""
         count = len(self._session.chosen) if self._session.is_open else 0
-        for control in (self.cap, self.drop, self.format, self.levels, self.effort, self.loss, self.role, self.scope):
+        chosen_for = (self.cap, self.drop, self.format, self.levels, self.effort, self.loss, self.counted)
+        for control in (*chosen_for, self.role, self.scope):
             control.setEnabled(count > 0)
         self._who.setText("Nothing selected" if not count else f"Cut {count} texture{'s' if count > 1 else ''}")
         if not count:
@@ -203,6 +225,7 @@ class CutBar(QFrame):
         self._show(self.format, formats, 0 if held < 0 else self.format.findData(ORDER[held]))
         self._show_plain(self.levels, SetLevels, lambda on: 1 if on else 2)
         self._show_plain(self.effort, SetEffort, lambda rank: rank + 1)
+        self._show_plain(self.counted, SetCounted, lambda place: place + 1)
         self._show_plain(
             self.loss, SetLoss, lambda held: 1 + min(range(len(_LOSSES)), key=lambda i: abs(_LOSSES[i] * 100 - held))
         )
