@@ -34,6 +34,7 @@ from oaktrim.core.makers.patch import (
     snapped,
     tells_alpha,
     used_mask,
+    within,
 )
 from oaktrim.core.makers.propose import by_names, default_patterns
 from oaktrim.core.makers.unpack import unpack_into
@@ -312,10 +313,9 @@ def patch(
                 )
             written.add(target)
             cut = cut_out(image, rect, colour)
-            if len(parts) == 1:
-                proof = prove_patch(image, cut, rect, mask, colour)
-                if not proof.exact:
-                    raise FileError(file, f"does not come back from its patch: {proof.lost} used pixels lie outside")
+            proof = prove_patch(image, cut, rect, within(mask, used), colour)
+            if not proof.exact:
+                raise FileError(file, f"does not come back from its patch: {proof.lost} used pixels lie outside")
             _write(cut, target, (file,))
             write_atomic(
                 target.with_suffix(".json"), sidecar(Patch(stem, file.name, rect, colour, tolerance), image.size)

@@ -131,6 +131,14 @@ def islands(mask: Mask, gap: int) -> list[Rect]:
     return sorted(found, key=lambda rect: -rect.width * rect.height)
 
 
+def within(mask: Mask, rect: Rect) -> Mask:
+    """Return a mask with what lies outside a rectangle taken away."""
+    inside = np.zeros_like(mask)
+    rows, columns = slice(max(0, rect.y), max(0, rect.bottom)), slice(max(0, rect.x), max(0, rect.right))
+    inside[rows, columns] = mask[rows, columns]
+    return inside
+
+
 def around(rects: list[Rect]) -> Rect:
     """Return the rectangle around some."""
     left, top = min(r.x for r in rects), min(r.y for r in rects)
@@ -225,11 +233,9 @@ def prove_patch(image: Image, patch: Image, rect: Rect, mask: Mask, background: 
     mask : (H, W), as from `used_mask`
     """
     back = put_back(patch, rect, image.size, background)
-    inside = np.zeros_like(mask)
-    inside[max(0, rect.y) : max(0, rect.bottom), max(0, rect.x) : max(0, rect.right)] = True
     step = 1 / 255 if image.is_float else np.iinfo(image.pixels.dtype).max / 255
     gap = np.abs(image.pixels[mask].astype(np.float64) - back.pixels[mask].astype(np.float64))
-    return PutBack(int(mask.sum()), int((mask & ~inside).sum()), float(gap.max() / step) if gap.size else 0.0)
+    return PutBack(int(mask.sum()), int((mask & ~within(mask, rect)).sum()), float(gap.max() / step) if gap.size else 0.0)
 
 
 def placement(rect: Rect, size: tuple[int, int]) -> dict[str, Any]:
