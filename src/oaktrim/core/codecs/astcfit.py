@@ -274,7 +274,7 @@ def encode_rows(pixels, wide, high, plan, heed, tables, start, stop, out, told):
     rounds, enough = plan[4, 0], np.float32(plan[4, 1]) * np.float32(0.01 * texels)
     for by in range(start, stop):
         for bx in range(out.shape[1]):
-            load_block(pixels, bx, by, wide, high, px)
+            load_block(pixels, bx, by, wide, high, 4, px)
             opaque, grey, one = _look(px, heed[COVERS] > 0, counts)
             if one:
                 _write_solid(px, words, out[by, bx])

@@ -71,12 +71,12 @@ def _write(px, ends, three, clear, roots, palette, codes, out):
         d1 = (r - r1) * (r - r1) + (g - g1) * (g - g1) + (b - b1) * (b - b1)
         d2 = (r - r2) * (r - r2) + (g - g2) * (g - g2) + (b - b2) * (b - b2)
         d3 = (r - r3) * (r - r3) + (g - g3) * (g - g3) + (b - b3) * (b - b3) + bar
-        # Distances are below 2**20: the code rides in the two bits below whole ones, and the least of equals wins.
-        near = min(
-            min(np.floor(d0) * 4, np.floor(d1) * 4 + 1), min(np.floor(d2) * 4 + 2, np.floor(d3) * 4 + 3)
-        )
-        codes[i] = np.int32(near) & 3
-        error += px[3, i] * min(min(d0, d1), min(d2, d3))
+        # Of equals the least code wins.
+        near, other = min(d0, d1), min(d2, d3)
+        low = np.float32(1.0) if d1 < d0 else np.float32(0.0)
+        high = np.float32(3.0) if d3 < d2 else np.float32(2.0)
+        codes[i] = np.int32(high if other < near else low)
+        error += px[3, i] * min(near, other)
     bits = np.uint32(0)
     for i in range(16):
         code = np.uint32(3) if clear[i] else np.uint32(codes[i])
@@ -151,32 +151,34 @@ def _encode_rows(pixels, alpha_use, threshold, effort, heed, single, moves, star
     clear, codes = np.zeros(16, np.bool_), np.empty(16, np.int32)
     palette = np.empty((3, 4), np.float32)
     best, ends, trial = np.empty(6, np.int32), np.empty(6, np.int32), np.empty(6, np.int32)
-    roots = np.ones(4, np.float32)
+    roots = np.ones((2, 4), np.float32)
     draft = effort == 0 and alpha_use == OPAQUE and heed[0] == heed[1] and heed[ANGLE] == 0
+    for i in range(16):
+        px[3, i] = np.float32(1.0)
     for by in range(start, stop):
         for bx in range(out.shape[1]):
             block = out[by, bx]
-            load_block(pixels, bx, by, 4, 4, px)
             if draft:
-                for i in range(16):
-                    px[3, i] = np.float32(1.0)
+                load_block(pixels, bx, by, 4, 4, 3, px)
                 if draft_ends(px, roots, best, trial, palette) == 0:
                     _solid(px, single, best)
                 told[by, bx] = _write(px, best, False, clear, roots, palette, codes, block)
                 continue
+            load_block(pixels, bx, by, 4, 4, 4, px)
             any_clear = _weigh(px, alpha, clear, alpha_use, threshold, heed[COVERS] > 0)
             weight, seen = _show(px)
             solid = weight == 0 or _is_solid(px, seen)
             three = any_clear
-            set_roots(px, heed, roots)
+            set_roots(px, heed, roots[0])
             if weight == 0:
                 for k in range(6):
                     best[k] = 0
             elif solid and not any_clear:
                 _solid(px, single, best)
             for c in range(3):
+                roots[1, c] = np.float32(1.0) / roots[0, c]
                 for i in range(16):
-                    px[c, i] *= roots[c]
+                    px[c, i] *= roots[0, c]
             if weight > 0 and (any_clear or not solid):
                 if effort == 0 and not any_clear:
                     draft_ends(px, roots, best, trial, palette)
@@ -280,7 +282,7 @@ def _encode(image: Image, options: EncodeOptions, alpha_use: int, told: Told = N
             pixels, alpha_use, options.alpha_threshold, effort, heed, single, moves, start, stop, out, errors
         )
 
-    return encode_blocks(image, options, (4, 4), 16 if alpha_use == BESIDE else 8, rows, told)
+    return encode_blocks(image, options, (4, 4), 16 if alpha_use == BESIDE else 8, rows, told, 8192)
 
 
 def _decode(data: bytes, width: int, height: int, alpha_use: int) -> Pixels:

@@ -1,7 +1,8 @@
 """Finding the two ends of a BC1 colour block: principal axis, least squares, and a walk by single codes.
 
 Kernels work on a block px (4, 16) float32: red, green, blue and a weight; ends are six codes of 5, 6 and 5 bits. Colours are
-0..255 times `roots` (3,), the roots of what an error of each channel counts, so that distances count as they should.
+0..255 times `roots` (2, 4), the roots of what an error of each channel counts, so that distances count as they should; its
+second row holds one over them.
 """
 
 from __future__ import annotations
@@ -29,14 +30,15 @@ def palette_of(ends, three, roots, palette):
             a, b = (a << 2) | (a >> 4), (b << 2) | (b >> 4)
         else:
             a, b = (a << 3) | (a >> 2), (b << 3) | (b >> 2)
-        palette[c, 0] = a * roots[c]
-        palette[c, 1] = b * roots[c]
+        root = roots[0, c]
+        palette[c, 0] = np.float32(a) * root
+        palette[c, 1] = np.float32(b) * root
         if three:
-            palette[c, 2] = (a + b + 1) // 2 * roots[c]
+            palette[c, 2] = np.float32((a + b + 1) // 2) * root
             palette[c, 3] = palette[c, 2]
         else:
-            palette[c, 2] = (2 * a + b + 1) // 3 * roots[c]
-            palette[c, 3] = (a + 2 * b + 1) // 3 * roots[c]
+            palette[c, 2] = np.float32((2 * a + b + 1) // 3) * root
+            palette[c, 3] = np.float32((a + 2 * b + 1) // 3) * root
 
 
 @njit(nogil=True, cache=True, fastmath=FAST, inline="never")
@@ -103,9 +105,9 @@ def _refit(px, palette, three, roots, ends):
 @njit(nogil=True, cache=True, fastmath=FAST)
 def _quantise(r, g, b, roots, ends, at):
     """Write a colour (0..255 times roots) as codes of 5, 6 and 5 bits into `ends` from `at` on, to the nearest code."""
-    ends[at] = _code(r / roots[0], np.float32(31.0))
-    ends[at + 1] = _code(g / roots[1], np.float32(63.0))
-    ends[at + 2] = _code(b / roots[2], np.float32(31.0))
+    ends[at] = _code(r * roots[1, 0], np.float32(31.0))
+    ends[at + 1] = _code(g * roots[1, 1], np.float32(63.0))
+    ends[at + 2] = _code(b * roots[1, 2], np.float32(31.0))
 
 
 @njit(nogil=True, cache=True, fastmath=FAST)

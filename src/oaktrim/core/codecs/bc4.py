@@ -97,7 +97,7 @@ def _walk(values, low, high, best, six, reach, rounds):
 
 @njit(nogil=True, cache=True, inline="never")
 def _search(values, effort):
-    """Return (six, low, high) for sixteen float32 values; at standard and fine effort both modes are searched."""
+    """Return (six, low, high, squared error) for sixteen float32 values; at standard and fine effort both modes are searched."""
     low = values[0]
     high = values[0]
     inner_low = np.float32(255.0)
@@ -111,7 +111,7 @@ def _search(values, effort):
         if v < 255:
             inner_high = max(inner_high, v)
     if low == high:
-        return False, low, high
+        return False, low, high, np.float32(0.0)
     best_low, best_high, best = low, high, _cost8(values, low, high)
     # Starts: the whole range, then the range drawn in, for blocks whose extremes are few.
     for start in range(2 if effort == 0 else 5):
@@ -158,7 +158,7 @@ def _search(values, effort):
                 l, h, cost = _walk(values, l, h, cost, True, effort, 3 * effort - 1)
             if cost < best:
                 best_low, best_high, best, six = l, h, cost, True
-    return six, best_low, best_high
+    return six, best_low, best_high, best
 
 
 @njit(nogil=True, cache=True)
@@ -167,10 +167,10 @@ def channel_block(values, effort, out):
 
     Return its squared error, of steps that are not rounded.
     """
-    six, low, high = _search(values, effort)
+    six, low, high, error = _search(values, effort)
     steps = np.float32(5.0) if six else np.float32(7.0)
     first, second = (low, high) if six else (high, low)
-    bits, error = np.uint64(0), np.float32(0.0)
+    bits = np.uint64(0)
     if low < high or six:
         scale = steps / max(high - low, np.float32(1.0))
         for i in range(16):
@@ -184,10 +184,9 @@ def channel_block(values, effort, out):
             )
             if six:
                 if v * v < d * d and v <= top:
-                    code, d = np.uint64(6), v
+                    code = np.uint64(6)
                 elif top * top < d * d:
-                    code, d = np.uint64(7), top
-            error += d * d
+                    code = np.uint64(7)
             bits |= code << np.uint64(3 * i)
     out[0] = np.uint8(first)
     out[1] = np.uint8(second)
@@ -255,7 +254,7 @@ def encode_channels(image: Image, options: EncodeOptions, channels: int, told: T
     def rows(pixels: Pixels, start: int, stop: int, out: Blocks, errors: Errors) -> None:
         _encode_rows(pixels, channels, effort, start, stop, out, errors)
 
-    return encode_blocks(image, options, (4, 4), 8 * channels, rows, told)
+    return encode_blocks(image, options, (4, 4), 8 * channels, rows, told, 8192)
 
 
 def decode_channels(data: bytes, width: int, height: int, channels: int) -> Pixels:

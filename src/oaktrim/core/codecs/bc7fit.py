@@ -359,7 +359,7 @@ def encode_rows(pixels, effort, heed, tables, start, stop, out, told):
     rounds, enough = 2, _ENOUGH[effort]
     for by in range(start, stop):
         for bx in range(out.shape[1]):
-            load_block(pixels, bx, by, 4, 4, px)
+            load_block(pixels, bx, by, 4, 4, 4, px)
             opaque, apart = _look(px, heed[COVERS] > 0, weight, strict)
             if apart == 0:
                 _solid(px, single, best_codes, best_steps)

@@ -62,14 +62,23 @@ def set_roots(px, heed, roots):
 
 
 @njit(nogil=True, cache=True)
-def load_block(pixels, bx, by, wide, high, px):
-    """Fill px (4, wide * high) float32 with a block of pixels (H, W, 4); the border's pixels stand in beyond it."""
+def load_block(pixels, bx, by, wide, high, channels, px):
+    """Fill the first channels of px (4, wide * high) float32 with a block of pixels (H, W, 4).
+
+    The border's pixels stand in beyond it.
+    """
     height, width = pixels.shape[:2]
+    if by * high + high <= height and bx * wide + wide <= width:
+        for y in range(high):
+            for x in range(wide):
+                for c in range(channels):
+                    px[c, wide * y + x] = pixels[by * high + y, bx * wide + x, c]
+        return
     for y in range(high):
         row = min(by * high + y, height - 1)
         for x in range(wide):
             column = min(bx * wide + x, width - 1)
-            for c in range(4):
+            for c in range(channels):
                 px[c, wide * y + x] = pixels[row, column, c]
 
 
@@ -141,26 +150,39 @@ def bytes_of(words, block):
 
 
 def encode_blocks(
-    image: Image, options: EncodeOptions, size: tuple[int, int], block_bytes: int, rows: RowEncoder, told: Told = None
+    image: Image,
+    options: EncodeOptions,
+    size: tuple[int, int],
+    block_bytes: int,
+    rows: RowEncoder,
+    told: Told = None,
+    chunk: int = 1024,
 ) -> bytes:
-    """Return a picture's blocks, row after row, encoded on all cores; `told` as in `encode_pixels`."""
-    return encode_pixels(held(to_rgba(image)), options, size, block_bytes, rows, told)
+    """Return a picture's blocks, row after row, encoded on all cores; `told` and `chunk` as in `encode_pixels`."""
+    return encode_pixels(held(to_rgba(image)), options, size, block_bytes, rows, told, chunk)
 
 
 def encode_pixels(
-    pixels: Pixels, options: EncodeOptions, size: tuple[int, int], block_bytes: int, rows: RowEncoder, told: Told = None
+    pixels: Pixels,
+    options: EncodeOptions,
+    size: tuple[int, int],
+    block_bytes: int,
+    rows: RowEncoder,
+    told: Told = None,
+    chunk: int = 1024,
 ) -> bytes:
     """Return the blocks of pixels (H, W, C), row after row, encoded on all cores.
 
     Parameters
     ----------
     told : (rows, columns) float32 of blocks, filled with the squared error that the search expects of each
+    chunk : how many blocks a thread takes at once: many, where one takes little time
     """
     across, down = -(-pixels.shape[1] // size[0]), -(-pixels.shape[0] // size[1])
     out = np.empty((down, across, block_bytes), np.uint8)
     errors = np.empty((down, across), np.float32) if told is None else told
     each_chunk(
-        lambda start, stop: rows(pixels, start, stop, out, errors), down, max(1, 1024 // across), options.threads
+        lambda start, stop: rows(pixels, start, stop, out, errors), down, max(1, chunk // across), options.threads
     )
     return out.tobytes()
 
