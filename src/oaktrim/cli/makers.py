@@ -208,7 +208,7 @@ def _batch(folder: Path, layout: Layout, patterns: Sequence[str], size: int, bit
 
     def make(item: tuple[Path, Pack]) -> Image:
         image = pack_picture(item[1], layout, sources)
-        _write(image, item[0], (inventory.root / path for path in item[1].inputs), alpha_covers=False)
+        _write(image, item[0], (inventory.root / path for path in item[1].inputs))
         return image
 
     for done, _ in enumerate(spread(make, targets.items(), ahead=1), 1):

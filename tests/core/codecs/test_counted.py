@@ -63,9 +63,9 @@ def test_values_under_an_alpha_of_nothing_are_kept_where_alpha_is_a_value(name):
 
 @pytest.mark.parametrize("name", WITH_ALPHA)
 def test_colour_counts_by_how_much_of_it_is_seen(name):
-    source = faint().astype(np.float64)
+    source = faint()
     as_colour, as_data = (
-        covered_error(source, through(faint(), name, counted)) for counted in (Counted.COLOUR, Counted.DATA)
+        covered_error(source, through(source, name, counted)) for counted in (Counted.COLOUR, Counted.DATA)
     )
     assert as_colour < 0.98 * as_data
 

@@ -23,10 +23,10 @@ from oaktrim.core.codecs.astc import (
 )
 from oaktrim.core.codecs.astcchoices import PLANS, choices_of
 from oaktrim.core.codecs.astcfit import encode_rows
-from oaktrim.core.codecs.blocks import Blocks, Errors, Told, encode_blocks, heed_of
+from oaktrim.core.codecs.blocks import Blocks, Errors, Told, encode_pixels, heed_of
 from oaktrim.core.codecs.effort import EncodeOptions
 from oaktrim.core.codecs.partitions import subset_masks
-from oaktrim.core.pixels.image import Image, Pixels
+from oaktrim.core.pixels.image import Image, Pixels, held, to_rgba
 
 
 @cache
@@ -166,4 +166,4 @@ def encode_astc(image: Image, options: EncodeOptions, size: tuple[int, int], tol
     def rows(pixels: Pixels, start: int, stop: int, out: Blocks, errors: Errors) -> None:
         encode_rows(pixels, *size, plan, heed, tables, start, stop, out, errors)
 
-    return encode_blocks(image, options, size, 16, rows, told)
+    return encode_pixels(held(to_rgba(image)), options, size, 16, rows, told)

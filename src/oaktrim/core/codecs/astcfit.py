@@ -11,7 +11,16 @@ import numpy as np
 from numba import njit
 
 from oaktrim.core.codecs.astcpolish import fit_ends, part_error, polish, polish_scratch, round_ends
-from oaktrim.core.codecs.blocks import COVERS, FAST, bytes_of, copy_flat, load_block, put_bits, set_roots
+from oaktrim.core.codecs.blocks import (
+    COVERS,
+    FAST,
+    bytes_of,
+    copy_flat,
+    load_block,
+    put_bits,
+    set_roots,
+    weigh_by_alpha,
+)
 from oaktrim.core.codecs.partitions import rank_partitions, ranking_scratch
 
 _FAR = np.float32(3e38)
@@ -21,16 +30,15 @@ GRID, WEIGHT, COLOUR, PARTS, PLANES, MODE = range(6)
 
 @njit(nogil=True, cache=True, fastmath=FAST)
 def _look(px, covers, counts):
-    """Where alpha covers, give clear pixels the mean colour of the others; return whether all is opaque, grey, one colour."""
+    """Where alpha covers, give clear pixels the mean colour of the others; return whether all is opaque, grey, one colour.
+
+    Fills counts (2, texels) float32: what each pixel counts for in colour, and 1 for alpha as it stands there.
+    """
     texels = px.shape[1]
     opaque = grey = one = True
     seen = np.float32(0.0)
-    most = np.float32(1.0)
+    weigh_by_alpha(px, covers, counts[0])
     for i in range(texels):
-        most = max(most, px[3, i])
-    for i in range(texels):
-        # Of a faint pixel less is seen, but what counts is how it stands among its neighbours.
-        counts[0, i] = px[3, i] / most if covers else np.float32(1.0)
         opaque &= px[3, i] == 255
         seen += np.float32(1.0) if px[3, i] > 0 else np.float32(0.0)
     if covers and not opaque and 0 < seen < texels:
@@ -252,6 +260,7 @@ def encode_rows(pixels, wide, high, plan, heed, tables, start, stop, out, told):
     ----------
     plan : (4, 4) int64, a row for opaque colour, grey, colour and alpha, grey and alpha: how many choices are tried with one
         partition, with one and two planes, with two partitions, and how many partitions; then a row of rounds
+    heed : (5,) float32, as from `heed_of`
     """
     choices, grids, inverses, corners, shares, nearest_weight, weight_values, nearest_colour, colour_values, \
         parted, masks, seeds, split, packed_trits, packed_quints, reached, reach, reach_shares = tables  # fmt: skip

@@ -26,13 +26,14 @@ from oaktrim.core.codecs.blocks import (
     Told,
     blocks_in,
     decode_rows,
-    encode_blocks,
+    encode_pixels,
     heed_of,
     load_block,
     set_roots,
+    weigh_by_alpha,
 )
 from oaktrim.core.codecs.effort import EncodeOptions
-from oaktrim.core.pixels.image import Image, Pixels
+from oaktrim.core.pixels.image import Image, Pixels, held, to_rgba
 
 
 @njit(nogil=True, cache=True)
@@ -97,21 +98,15 @@ OPAQUE, ONE_BIT, BESIDE = 0, 1, 2
 @njit(nogil=True, cache=True)
 def _weigh(px, alpha, clear, alpha_use, threshold, covers):
     """Take alpha out of px (4, 16) into `alpha`, put weights in its place; return whether a pixel is to be clear."""
-    any_clear = False
-    most = np.float32(1.0)
     for i in range(16):
         alpha[i] = px[3, i]
-        most = max(most, px[3, i])
-    for i in range(16):
-        weight = np.float32(1.0)
-        if alpha_use == ONE_BIT:
+    weigh_by_alpha(px, covers and alpha_use == BESIDE, px[3])
+    any_clear = False
+    if alpha_use == ONE_BIT:
+        for i in range(16):
             clear[i] = alpha[i] < threshold
             any_clear |= clear[i]
-            weight = np.float32(0.0) if clear[i] else weight
-        elif alpha_use == BESIDE and covers:
-            # Of a faint pixel less is seen, but what counts is how it stands among its neighbours.
-            weight = alpha[i] / most
-        px[3, i] = weight
+            px[3, i] = np.float32(0.0) if clear[i] else np.float32(1.0)
     return any_clear
 
 
@@ -144,7 +139,7 @@ def _is_solid(px, seen):
 def _encode_rows(pixels, alpha_use, threshold, effort, heed, single, moves, start, stop, out, told):
     """Encode block rows [start, stop) of pixels (H, W, 4) uint8 into `out` (rows, columns, 8 or 16) uint8; `told` the errors.
 
-    The error that is told is that of colour.
+    `heed` (5,) float32 is what `heed_of` returns. The error that is told is that of colour.
     """
     px = np.empty((4, 16), np.float32)
     alpha = np.empty(16, np.float32)
@@ -282,7 +277,7 @@ def _encode(image: Image, options: EncodeOptions, alpha_use: int, told: Told = N
             pixels, alpha_use, options.alpha_threshold, effort, heed, single, moves, start, stop, out, errors
         )
 
-    return encode_blocks(image, options, (4, 4), 16 if alpha_use == BESIDE else 8, rows, told, 8192)
+    return encode_pixels(held(to_rgba(image)), options, (4, 4), 16 if alpha_use == BESIDE else 8, rows, told, 8192)
 
 
 def _decode(data: bytes, width: int, height: int, alpha_use: int) -> Pixels:

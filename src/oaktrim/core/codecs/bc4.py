@@ -9,9 +9,9 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
-from oaktrim.core.codecs.blocks import FAST, Blocks, Errors, Told, blocks_in, decode_rows, encode_blocks
+from oaktrim.core.codecs.blocks import FAST, Blocks, Errors, Told, blocks_in, decode_rows, encode_pixels
 from oaktrim.core.codecs.effort import EncodeOptions
-from oaktrim.core.pixels.image import Image, Pixels
+from oaktrim.core.pixels.image import Image, Pixels, held, to_rgba
 
 
 @njit(nogil=True, cache=True, fastmath=FAST, inline="never")
@@ -254,7 +254,7 @@ def encode_channels(image: Image, options: EncodeOptions, channels: int, told: T
     def rows(pixels: Pixels, start: int, stop: int, out: Blocks, errors: Errors) -> None:
         _encode_rows(pixels, channels, effort, start, stop, out, errors)
 
-    return encode_blocks(image, options, (4, 4), 8 * channels, rows, told, 8192)
+    return encode_pixels(held(to_rgba(image)), options, (4, 4), 8 * channels, rows, told, 8192)
 
 
 def decode_channels(data: bytes, width: int, height: int, channels: int) -> Pixels:

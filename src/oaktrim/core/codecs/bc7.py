@@ -20,7 +20,7 @@ from oaktrim.core.codecs.blocks import (
     Told,
     blocks_in,
     decode_rows,
-    encode_blocks,
+    encode_pixels,
     get_bits,
     heed_of,
     put_pixels,
@@ -28,7 +28,7 @@ from oaktrim.core.codecs.blocks import (
 )
 from oaktrim.core.codecs.effort import EncodeOptions
 from oaktrim.core.codecs.partitions import subset_masks
-from oaktrim.core.pixels.image import Image, Pixels
+from oaktrim.core.pixels.image import Image, Pixels, held, to_rgba
 
 SUBSETS, PARTITION, ROTATION, SELECTOR, COLOUR, ALPHA, PARITY, INDEX, SECOND = range(9)
 # Table 109 of the specification: bits of each field by mode; PARITY is 0 for none, 1 for one bit an end, 2 for one a subset.
@@ -226,7 +226,7 @@ def encode_bc7(image: Image, options: EncodeOptions, told: Told = None) -> bytes
     def rows(pixels: Pixels, start: int, stop: int, out: Blocks, errors: Errors) -> None:
         encode_rows(pixels, effort, heed, tables, start, stop, out, errors)
 
-    return encode_blocks(image, options, (4, 4), 16, rows, told)
+    return encode_pixels(held(to_rgba(image)), options, (4, 4), 16, rows, told)
 
 
 def decode_bc7(data: bytes, width: int, height: int) -> Pixels:

@@ -9,7 +9,16 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
-from oaktrim.core.codecs.blocks import COVERS, FAST, bytes_of, copy_flat, load_block, put_bits, set_roots
+from oaktrim.core.codecs.blocks import (
+    COVERS,
+    FAST,
+    bytes_of,
+    copy_flat,
+    load_block,
+    put_bits,
+    set_roots,
+    weigh_by_alpha,
+)
 from oaktrim.core.codecs.lines import axis_line, refit
 from oaktrim.core.codecs.partitions import rank_partitions, ranking_scratch
 
@@ -228,13 +237,9 @@ def _look(px, covers, weight, strict):
     """
     seen, clear = 0, 0
     opaque = True
-    most = np.float32(1.0)
-    for i in range(16):
-        most = max(most, px[3, i])
+    weigh_by_alpha(px, covers, weight)
     for i in range(16):
         alpha = px[3, i]
-        # Of a faint pixel less is seen, but what counts is how it stands among its neighbours.
-        weight[i] = alpha / most if covers else np.float32(1.0)
         opaque &= alpha == 255
         strict[i] = _EXACT if alpha == 0 or alpha == 255 else np.float32(0.0)
         if alpha > 0:
@@ -340,7 +345,10 @@ def _turn(px, roots, rotation, turned, turned_roots):
 
 @njit(nogil=True, cache=True)
 def encode_rows(pixels, effort, heed, tables, start, stop, out, told):
-    """Encode block rows [start, stop) of pixels (H, W, 4) uint8 into `out` (rows, columns, 16) uint8; `told` their errors."""
+    """Encode block rows [start, stop) of pixels (H, W, 4) uint8 into `out` (rows, columns, 16) uint8; `told` their errors.
+
+    `effort` is 0, 1 or 2; `heed` (5,) float32 is what `heed_of` returns, and `tables` what `bc7` keeps for it.
+    """
     modes, parts, anchors, plans, two, three, single = tables
     px, turned, strict = np.empty((4, 16), np.float32), np.empty((4, 16), np.float32), np.zeros(16, np.float32)
     masks, weight = np.ones((2, 16), np.float32), np.ones(16, np.float32)

@@ -9,7 +9,7 @@ from numba import njit
 from numpy.typing import NDArray
 
 from oaktrim.core.codecs.effort import Counted, EncodeOptions
-from oaktrim.core.pixels.image import Image, Pixels, held, to_rgba
+from oaktrim.core.pixels.image import Pixels
 from oaktrim.core.progress import each_chunk
 
 FAST = {"contract", "reassoc", "nsz", "arcp"}
@@ -34,8 +34,23 @@ def heed_of(counted: Counted) -> NDArray[np.float32]:
 
 
 @njit(nogil=True, cache=True)
+def weigh_by_alpha(px, covers, weight):
+    """Set weight (n,) float32, 0..1, to what each pixel of a block px (4, n) counts in colour: 1, or by alpha where that covers.
+
+    Of a faint pixel less is seen, but what counts is how it stands among its neighbours: the least clear one counts 1.
+    """
+    most = np.float32(1.0)
+    for i in range(px.shape[1]):
+        most = max(most, px[3, i])
+    for i in range(px.shape[1]):
+        weight[i] = px[3, i] / most if covers else np.float32(1.0)
+
+
+@njit(nogil=True, cache=True)
 def set_roots(px, heed, roots):
-    """Set roots (4,) to the square roots of what an error of each channel of a block px (4, n) counts; alpha counts 1.
+    """Set roots (4,) float32 to the square roots of what an error of each channel of a block px (4, n) counts; alpha counts 1.
+
+    `heed` (5,) float32 is what `heed_of` returns.
 
     An error along a vector does not turn it. Where the vectors of a block lie near one axis, errors of that axis count for
     less; where they lie between axes, an error of one of these turns them too.
@@ -149,19 +164,6 @@ def bytes_of(words, block):
             block[8 * half + i] = np.uint8((words[half] >> np.uint64(8 * i)) & np.uint64(255))
 
 
-def encode_blocks(
-    image: Image,
-    options: EncodeOptions,
-    size: tuple[int, int],
-    block_bytes: int,
-    rows: RowEncoder,
-    told: Told = None,
-    chunk: int = 1024,
-) -> bytes:
-    """Return a picture's blocks, row after row, encoded on all cores; `told` and `chunk` as in `encode_pixels`."""
-    return encode_pixels(held(to_rgba(image)), options, size, block_bytes, rows, told, chunk)
-
-
 def encode_pixels(
     pixels: Pixels,
     options: EncodeOptions,
@@ -175,6 +177,7 @@ def encode_pixels(
 
     Parameters
     ----------
+    pixels : of the depth that `rows` takes; `held(to_rgba(image))` for most
     told : (rows, columns) float32 of blocks, filled with the squared error that the search expects of each
     chunk : how many blocks a thread takes at once: many, where one takes little time
     """

@@ -10,7 +10,7 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
-from oaktrim.core.codecs.blocks import COVERS, FAST, copy_flat, set_roots
+from oaktrim.core.codecs.blocks import COVERS, FAST, copy_flat, set_roots, weigh_by_alpha
 from oaktrim.core.codecs.eacfit import encode_channel, field, load_columns, store
 
 ALONE, ONE_BIT, BESIDE = 0, 1, 2
@@ -445,7 +445,7 @@ def _fit_planar(px, weight, scale, best, word):
 def encode_colour_rows(pixels, alpha, threshold, effort, heed, distances, modifiers, steps, start, stop, out, told):
     """Encode block rows of pixels (H, W, 4) uint8 into `out` (rows, columns, 8 or 16) uint8; see ALONE and its like.
 
-    The error that is told is that of colour.
+    `heed` (5,) float32 is what `heed_of` returns. The error that is told is that of colour.
     """
     px, weight, strict = np.empty((4, 16), np.float32), np.ones(16, np.float32), np.zeros(16, np.float32)
     work = (
@@ -461,16 +461,10 @@ def encode_colour_rows(pixels, alpha, threshold, effort, heed, distances, modifi
         for bx in range(out.shape[1]):
             load_columns(pixels, bx, by, 4, px)
             seen, hidden, holes = np.float32(0.0), 0, False
-            most = np.float32(1.0)
+            weigh_by_alpha(px, alpha == BESIDE and heed[COVERS] > 0, weight)
             for i in range(16):
-                most = max(most, px[3, i])
-            for i in range(16):
-                weight[i] = np.float32(1.0)
                 if alpha == ONE_BIT:
                     weight[i] = np.float32(0.0) if px[3, i] < threshold else np.float32(1.0)
-                elif alpha == BESIDE and heed[COVERS] > 0:
-                    # Of a faint pixel less is seen, but what counts is how it stands among its neighbours.
-                    weight[i] = px[3, i] / most
                 hidden += weight[i] == 0
                 seen += weight[i]
                 strict[i] = np.float32(1e6) if px[3, i] == 0 or px[3, i] == 255 else np.float32(0.0)

@@ -50,8 +50,7 @@ def _repeat_band(source, weights, strict, decoded, wanted, means, slope, bits, t
     ----------
     source, weights, decoded : (rows, columns, n) float32; strict : (rows, columns, n) float32, 1 where an error is not allowed
     wanted, means : (rows, columns, C) float32, root of what the pixels of a channel count times its mean, in the source and
-        decoded;
-        `wanted` is NaN where some pixels do not count
+        decoded; `wanted` is NaN where some pixels do not count
     slope : squared error that a bit is worth; bits : of a block
     """
     rows, columns, _ = source.shape

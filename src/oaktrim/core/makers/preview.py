@@ -27,7 +27,7 @@ class SmallSources(Sources):
         scale = min(1.0, self.side / max(image.size))
         if scale < 1:
             width, height = (max(1, round(length * scale)) for length in image.size)
-            small = resample(image.read_as(Transfer.LINEAR), width, height, Resampling(Filter.BOX))
+            small = resample(image.read_as(Transfer.LINEAR), width, height, Resampling(Filter.BOX, alpha_covers=False))
             image = small.read_as(image.transfer)
         self._kept[path] = image
         while len(self._kept) > _KEPT:
