@@ -14,7 +14,8 @@ from oaktrim.core.files.gltfwriter import GltfWriter
 from oaktrim.core.plan.breakdown import Grouping
 from oaktrim.core.plan.cuts import Cap
 from oaktrim.core.plan.rolerules import RoleRule
-from oaktrim.core.progress import Progress
+from oaktrim.core.progress import Progress, finish
+from oaktrim.core.survey import scan as scanning
 from oaktrim.core.survey.roles import Certainty, Role
 from oaktrim.core.targets.target import load_target
 from oaktrim.desk.benches.survey.pasteview import PasteView
@@ -269,6 +270,20 @@ def test_files_that_change_are_surveyed_again(qtbot, opened, art):
             pass
         told += said.args[0]
     assert "1 added" in told and "1 gone" in told
+
+
+def test_a_large_tree_opens_as_it_was_and_then_as_it_is(qtbot, window, art, monkeypatch):
+    monkeypatch.setattr(scanning, "_WORTH_REMEMBERING", 1)
+    finish(scanning.scan(art, cache=window.session.cache))
+    (art / "sky_base.png").unlink()
+    monkeypatch.setattr(window._watching, "look_at", lambda root: None)
+    session = window.session
+    with qtbot.waitSignal(session.disk_changed, timeout=WAIT) as said, qtbot.waitSignal(session.opened, timeout=WAIT):
+        session.open(art)
+        qtbot.waitUntil(lambda: session.is_open, timeout=WAIT)
+        assert "sky_base.png" in shown(window)
+    assert "1 gone" in said.args[0]
+    assert "sky_base.png" not in shown(window)
 
 
 def test_estimates_are_replaced_by_what_is_measured(qtbot, opened):

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import gc
 import sys
 from pathlib import Path
 
@@ -14,8 +13,6 @@ from oaktrim.desk.shell.window import Window
 
 def main() -> int:
     """Show the window until it is closed."""
-    # Tens of thousands of rows live as long as the tree: to look through them for garbage at every turn only takes time.
-    gc.set_threshold(50_000, 20, 50)
     app = QApplication(sys.argv[:1])
     dress_application(app)
     window = Window()

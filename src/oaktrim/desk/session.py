@@ -31,6 +31,9 @@ from oaktrim.desk.work.tasks import Work, as_task, start
 from oaktrim.desk.work.weigher import Weigher
 from oaktrim.desk.work.workshop import Workshop
 
+# When a window that has just opened has shown itself, in milliseconds.
+_SETTLED = 1000
+
 
 class Session(QObject):
     """What is open, and what is being looked at. It says what changed; benches ask for the rest.
@@ -144,8 +147,10 @@ class Session(QObject):
             self.work = None
             self.busy.emit(None)
             self._take(file, job, root, tree)
+            if tree.remembered:
+                QTimer.singleShot(_SETTLED, self, self.look_at_disk)
 
-        self._begin(survey_tree(root, job.scan_settings, job.orders, self.cache), done)
+        self._begin(survey_tree(root, job.scan_settings, job.orders, self.cache, remember=True), done)
 
     def survey_again(self) -> None:
         """Read the tree again; only what changed on disk is really read."""
@@ -166,24 +171,26 @@ class Session(QObject):
         if self._looking is not None and self._looking.running:
             self._look_again = True
             return
-        before = self.workshop.found
+        before, shown = self.workshop.found, self.inventory
 
-        def done(tree: Tree) -> None:
+        def look() -> Task[tuple[Tree, str]]:
+            tree = yield from survey_tree(self.root, self.job.scan_settings, self.job.orders, self.cache)
+            return tree, difference(before, tree.found) or made_anew(shown, tree.inventory)
+
+        def done(seen: tuple[Tree, str]) -> None:
             self._looking = None
-            if self.workshop.found is before:
-                told = difference(before, tree.found) or made_anew(self.inventory, tree.inventory)
-                if told:
-                    was = self.plan().total("memory")
-                    self._take_again(tree)
-                    change = self.plan().total("memory") - was
-                    sign = "+" if change >= 0 else "−"
-                    self.disk_changed.emit(f"{told}: {sign}{bytes_text(abs(change))} on {self.watched.name}")
+            tree, told = seen
+            if told and self.workshop.found is before:
+                was = self.plan().total("memory")
+                self._take_again(tree)
+                change = self.plan().total("memory") - was
+                sign = "+" if change >= 0 else "−"
+                self.disk_changed.emit(f"{told}: {sign}{bytes_text(abs(change))} on {self.watched.name}")
             if self._look_again:
                 self._look_again = False
                 self.look_at_disk()
 
-        task = survey_tree(self.root, self.job.scan_settings, self.job.orders, self.cache)
-        self._looking = start(task, self, done, self.failed.emit)
+        self._looking = start(look(), self, done, self.failed.emit)
 
     def _take_again(self, tree: Tree) -> None:
         """Take in a newer survey of the same job."""

@@ -12,7 +12,7 @@ from oaktrim.core.survey.cache import SurveyCache
 from oaktrim.core.survey.places import file_of
 from oaktrim.core.survey.roles import DEFAULT_PATTERNS, Role, RolePattern, role_guesser
 from oaktrim.core.survey.sample import sample_of
-from oaktrim.core.survey.scan import ScanSettings, scan
+from oaktrim.core.survey.scan import ScanSettings, remembered, scan
 from tests.kit.pictures import busy
 from tests.kit.trees import put, surveyed
 
@@ -185,3 +185,20 @@ def test_columns_follow_the_rows(tmp_path):
     got = surveyed(tmp_path)
     assert got.width.tolist() == [8, 6]
     assert got.rows(("b.png", "gone.png", "a.png")).tolist() == [1, 0]
+
+
+def test_a_large_tree_is_remembered_as_it_was(tmp_path, monkeypatch):
+    monkeypatch.setattr(module, "_WORTH_REMEMBERING", 3)
+    root, cache = tmp_path / "art", SurveyCache(tmp_path / "survey.sqlite")
+    for name in ("b/wall_base.png", "a/wall_n.png"):
+        put(root, name)
+    (root / "broken.png").write_bytes(b"\x89PNG\r\n\x1a\n123")
+    assert remembered(root, ScanSettings(), cache) is None
+    was = finish(scan(root, cache=cache))
+    (root / "b" / "wall_base.png").unlink()
+    put(root, "c/new.png")
+    assert remembered(root, ScanSettings(), cache) == was
+    assert remembered(root, ScanSettings(ignore=("b/",)), cache) is None
+    now = finish(scan(root, cache=cache))
+    assert remembered(root, ScanSettings(), cache) == now != was
+    assert [t.path for t in now.textures] == ["a/wall_n.png", "c/new.png"]

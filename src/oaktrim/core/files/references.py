@@ -6,7 +6,7 @@ import base64
 import binascii
 import re
 from dataclasses import dataclass
-from pathlib import Path, PurePosixPath
+from pathlib import Path
 from urllib.parse import unquote, unquote_to_bytes
 
 from oaktrim.core.errors import FileError
@@ -40,7 +40,7 @@ class Surroundings:
         """
         if _SCHEME.match(uri) or uri.startswith(("/", "\\")):
             raise FileError(self.file, f"refers to {uri[:200]!r}, which is not a path beside it")
-        parts: list[str] = list(PurePosixPath(self.path).parent.parts)
+        parts: list[str] = self.path.split("/")[:-1]
         for part in uri.replace("\\", "/").split("/"):
             if part == "..":
                 if not parts:

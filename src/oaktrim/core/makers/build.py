@@ -17,7 +17,7 @@ from oaktrim.core.survey.making import Making, Sources
 from oaktrim.core.survey.ownership import Owner, Ownership
 from oaktrim.core.survey.read import made_facts
 from oaktrim.core.survey.roles import Role, RoleChoice, RolePattern
-from oaktrim.core.survey.scan import ScanSettings, scan
+from oaktrim.core.survey.scan import ScanSettings, remembered, scan
 
 
 @dataclass(frozen=True)
@@ -255,27 +255,40 @@ class Tree:
     Parameters
     ----------
     found : what files hold; inventory : with what makers make in the place of their sources
+    remembered : as the tree was when it was last surveyed; the disk has not been looked at
     """
 
     found: Inventory
     inventory: Inventory
     learned: Learned
+    remembered: bool = False
 
 
 def survey_tree(
-    root: Path, settings: ScanSettings, orders: Orders, cache: SurveyCache | None = None, threads: int | None = None
+    root: Path,
+    settings: ScanSettings,
+    orders: Orders,
+    cache: SurveyCache | None = None,
+    threads: int | None = None,
+    remember: bool = False,
 ) -> Task[Tree]:
     """Survey a tree and make once what its makers make.
+
+    Parameters
+    ----------
+    remember : take a large tree as the cache has it, if it does, so that there is something to look at meanwhile
 
     Raises
     ------
     FileError : the root itself cannot be read
     """
-    found = yield from scan(root, settings, cache, threads)
+    yield Progress(0, 0, "looking for files")
+    kept = remembered(root, settings, cache) if remember and cache is not None and root.is_dir() else None
+    found = kept or (yield from scan(root, settings, cache, threads))
     learned = Learned()
     if orders.makers:
         yield from learn(found, orders, learned, cache, settings.max_pixels)
-    return Tree(found, with_makers(found, orders, learned), learned)
+    return Tree(found, with_makers(found, orders, learned), learned, kept is not None)
 
 
 def made_anew(before: Inventory | None, after: Inventory) -> str:

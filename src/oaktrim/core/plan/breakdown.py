@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from enum import Enum
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
@@ -12,6 +13,8 @@ from numpy.typing import NDArray
 from oaktrim.core.plan.resolve import Plan
 from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.survey.roles import Family
+
+Places = NDArray[np.int64]
 
 
 class Grouping(Enum):
@@ -24,7 +27,7 @@ class Grouping(Enum):
 
 @dataclass
 class Breakdown:
-    """A tree of boards, the root first, every board after its parent.
+    """A tree of boards, the root first, every board after its parent; its costs are asked for once it is whole.
 
     Parameters
     ----------
@@ -62,17 +65,23 @@ class Breakdown:
 
     def costs(self, values: NDArray[np.int64]) -> NDArray[np.float64]:
         """Return the cost of every board, from the cost of every asset; the root's is the sum of them all."""
-        parent, asset = np.array(self.parent), np.array(self.asset)
-        found = np.zeros(len(asset))
-        leaves = asset >= 0
-        found[leaves] = values[asset[leaves]] * np.array(self.weight)[leaves]
-        depth = np.zeros(len(parent), np.int64)
-        for board in range(1, len(parent)):
-            depth[board] = depth[parent[board]] + 1
-        for level in range(int(depth.max()), 0, -1):
-            at = depth == level
-            found += np.bincount(parent[at], found[at], minlength=len(found))
+        leaves, assets, weights, levels = self._sums
+        found = np.zeros(len(self.names))
+        found[leaves] = values[assets] * weights
+        for boards, parents in levels:
+            found += np.bincount(parents, found[boards], minlength=len(found))
         return found
+
+    @cached_property
+    def _sums(self) -> tuple[Places, Places, NDArray[np.float64], list[tuple[Places, Places]]]:
+        """The leaves, their assets and weights, and the boards of each level with their parents, the deepest first."""
+        parent, asset = np.array(self.parent), np.array(self.asset)
+        leaves = np.flatnonzero(asset >= 0)
+        depth = [0] * len(parent)
+        for board, above in enumerate(self.parent[1:], 1):
+            depth[board] = depth[above] + 1
+        levels = [np.flatnonzero(np.array(depth) == level) for level in range(max(depth), 0, -1)]
+        return leaves, asset[leaves], np.array(self.weight)[leaves], [(at, parent[at]) for at in levels]
 
     def children(self) -> list[list[int]]:
         """Return the boards below each board."""

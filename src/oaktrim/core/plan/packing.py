@@ -41,14 +41,15 @@ class PackedShares:
         self._known: dict[tuple[int, int, str], NDArray[np.float32]] = {}
         self._guess: dict[str, NDArray[np.float32]] = {}
         natural = inventory.natural
-        first = np.array([t.packed.get(FIRST, np.nan) for t in inventory.textures], np.float32)
+        known = [texture.packed for texture in inventory.textures]
+        told = {m: np.array([shares.get(m, np.nan) for shares in known], np.float32) for m in {FIRST, *PACKINGS}}
         for method in PACKINGS:
-            shares = np.array([t.packed.get(method, np.nan) for t in inventory.textures], np.float32)
+            shares = told[method]
             for place in np.unique(natural):
                 column = self._column(int(place), 0, method)
                 column[natural == place] = shares[natural == place]
             # Blocks are already dense: what packs to a fifth as plain pixels packs to a good half as blocks.
-            self._guess[method] = np.sqrt(np.nan_to_num(first, nan=0.8))
+            self._guess[method] = np.sqrt(np.nan_to_num(told[FIRST], nan=0.8))
         # Of each row, the sizes that were really measured, by recipe.
         self.measured: dict[int, dict[str, int]] = {}
         self._has_pixels = np.array([bool(t.pixels) for t in inventory.textures], np.bool_)
@@ -67,6 +68,8 @@ class PackedShares:
 
     def take_measured(self, sizes: dict[str, int]) -> None:
         """Take in measured sizes by recipe; a recipe begins with the content of its source."""
+        if not sizes:
+            return
         rows: dict[str, list[int]] = {}
         for row, texture in enumerate(self.inventory.textures):
             rows.setdefault(texture.content, []).append(row)

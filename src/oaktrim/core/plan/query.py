@@ -35,7 +35,7 @@ _COMPARE: dict[str, Callable[[Any, float], Any]] = {
 }  # fmt: skip
 
 
-# Fields that depend on the inventory alone.
+# Fields that depend on the inventory alone, and are kept with it.
 _FIXED = (
     "path", "name", "folder", "role", "family", "kind", "known", "material", "object", "model", "side", "width", "height",
     "channels", "bits", "file", "users",
@@ -75,8 +75,7 @@ class Assets:
     now: Plan
     after: Plan
     findings: Sequence[Finding]
-    _texts: dict[str, list[str]] = field(default_factory=dict, repr=False)
-    _numbers: dict[str, NDArray[Any]] = field(default_factory=dict, repr=False)
+    _told: dict[str, Any] = field(default_factory=dict, repr=False)
 
     @property
     def inventory(self) -> Inventory:
@@ -99,14 +98,12 @@ class Assets:
         return found
 
     def keep_of(self, other: Assets) -> None:
-        """Take over from another plan of the same inventory what no cut can change, and what is known of its findings."""
-        same = other.findings is self.findings
-        kept = (*_FIXED, *_OF_FINDINGS) if same else _FIXED
-        self._texts.update({name: texts for name, texts in other._texts.items() if name in kept})
-        self._numbers.update({name: values for name, values in other._numbers.items() if name in kept})
-        if same:
-            found = {name: value for name, value in other.__dict__.items() if name in ("counts", "by_path", "codes")}
-            self.__dict__.update(found)
+        """Take over from another plan of the same inventory what is known of the same findings."""
+        if other.findings is not self.findings:
+            return
+        self._told.update({name: values for name, values in other._told.items() if name in _OF_FINDINGS})
+        found = {name: value for name, value in other.__dict__.items() if name in ("counts", "by_path", "codes")}
+        self.__dict__.update(found)
 
     @cached_property
     def codes(self) -> dict[str, str]:
@@ -123,15 +120,19 @@ class Assets:
 
     def texts(self, name: str) -> list[str]:
         """Return a field of words of all assets, in lower case; several values are joined by line breaks."""
-        if name not in self._texts:
-            self._texts[name] = [value.lower() for value in TEXTS[name](self)]
-        return self._texts[name]
+        texts: list[str] = self._kept(name, lambda: list(map(str.lower, TEXTS[name](self))))
+        return texts
 
     def numbers(self, name: str) -> NDArray[Any]:
         """Return a field of numbers of all assets."""
-        if name not in self._numbers:
-            self._numbers[name] = NUMBERS[name](self)
-        return self._numbers[name]
+        values: NDArray[Any] = self._kept(name, lambda: NUMBERS[name](self))
+        return values
+
+    def _kept(self, name: str, tell: Callable[[], Any]) -> Any:
+        kept = self.inventory.told if name in _FIXED else self._told
+        if name not in kept:
+            kept[name] = tell()
+        return kept[name]
 
     def padded(self, values: NDArray[Any], rest: Sequence[int] | int = 0) -> NDArray[Any]:
         """Return a column of textures with values for what is carried after it."""
@@ -159,7 +160,7 @@ def _coded(
     words: Sequence[str], codes: Callable[[Assets], NDArray[Any]], of_carried: Callable[[Any], str]
 ) -> Callable[[Assets], list[str]]:
     """Return what says of each texture the word of its code."""
-    return lambda a: [*np.array(words)[codes(a)].tolist(), *(of_carried(row) for row in a.inventory.carried)]
+    return lambda a: [*(words[code] for code in codes(a).tolist()), *map(of_carried, a.inventory.carried)]
 
 
 def _nothing(_: Any) -> str:
@@ -206,7 +207,7 @@ NUMBERS: dict[str, Callable[[Assets], NDArray[Any]]] = {
     "saves": lambda a: a.padded(a.now.arrival.memory - a.after.arrival.memory),
     "file": lambda a: a.padded(a.inventory.column("file_bytes"), [row.bytes for row in a.inventory.carried]),
     "users": lambda a: a.padded(_users(a)),
-    "findings": lambda a: np.array([a.counts[path] for path in a.paths]),
+    "findings": lambda a: np.array([a.counts.get(path, 0) for path in a.paths], np.int64),
 }
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sqlite3
+import struct
 import time
 from collections.abc import Iterable, Mapping
 from contextlib import closing
@@ -26,6 +27,7 @@ create table if not exists facts_{_VERSION} (root text, path text, facts blob, p
 create table if not exists sample_{_VERSION} (content text primary key, pieces blob, thumbnail blob, kept integer);
 create table if not exists measured_{_VERSION} (recipe text primary key, bytes integer) without rowid;
 create table if not exists losses_{_VERSION} (recipe text primary key, steps real) without rowid;
+create table if not exists tree_{_VERSION} (root text primary key, seen blob) without rowid;
 create table if not exists made_{_VERSION} (content text primary key, facts blob) without rowid;
 """
 DEFAULT_LIMIT = "2 GiB"
@@ -59,6 +61,21 @@ class _Piece(msgspec.Struct, array_like=True):
         return np.frombuffer(self.pixels, self.kind).reshape(self.shape)
 
 
+class TreeSeen(msgspec.Struct, frozen=True, array_like=True):
+    """What a whole survey of a tree met.
+
+    Parameters
+    ----------
+    settings : of the survey, as text
+    paths : of all files, in the order of the walk
+    unreadable : paths of what could not be read, and why
+    """
+
+    settings: str
+    paths: list[str]
+    unreadable: list[tuple[str, str]]
+
+
 # The pieces and the small picture, as bytes.
 PackedSample = tuple[bytes, bytes]
 _DAMAGED = (RuntimeError, msgspec.DecodeError, ValueError, TypeError, IndexError)
@@ -89,11 +106,25 @@ class SurveyCache:
         try:
             with self._open() as connection:
                 rows = connection.execute(f"select facts from facts_{_VERSION} where root = ?", (str(root),)).fetchall()
-            decode = msgspec.msgpack.Decoder(FileFacts).decode
-            found = (decode(row[0]) for row in rows)
-            return {facts.path: facts for facts in found}
-        except (sqlite3.Error, OSError, msgspec.DecodeError, UnicodeEncodeError):
+            # As one MessagePack array, which is quicker than one after the other.
+            packed = struct.pack(">BI", 0xDD, len(rows)) + b"".join(row for row, in rows)
+            return {facts.path: facts for facts in msgspec.msgpack.decode(packed, type=list[FileFacts])}
+        except (sqlite3.Error, OSError, msgspec.DecodeError, UnicodeEncodeError, TypeError):
             return {}
+
+    def tree(self, root: Path) -> TreeSeen | None:
+        """Return what the last whole survey of a root met, if it was kept."""
+        row = self._row(f"select seen from tree_{_VERSION} where root = ?", str(root))
+        try:
+            return None if row is None else msgspec.msgpack.decode(lz4.frame.decompress(row[0]), type=TreeSeen)
+        except _DAMAGED:
+            return None
+
+    def keep_tree(self, root: Path, seen: TreeSeen) -> None:
+        """Keep what a whole survey met."""
+        packed = bytes(lz4.frame.compress(msgspec.msgpack.encode(seen)))
+        if self._row(f"select 1 from tree_{_VERSION} where root = ? and seen = ?", str(root), packed) is None:
+            self._keep(f"insert or replace into tree_{_VERSION} values (?, ?)", {str(root): packed})
 
     def keep(self, root: Path, facts: Iterable[FileFacts], samples: dict[str, PackedSample]) -> None:
         """Keep facts of a root and samples, made ready by `packed_sample`, by the content they were taken from."""
@@ -182,19 +213,19 @@ class SurveyCache:
         except (sqlite3.Error, OSError):
             return {}
 
-    def _keep(self, query: str, rows: Mapping[str, float]) -> None:
+    def _keep(self, query: str, rows: Mapping[str, float | bytes]) -> None:
         try:
             with self._open() as connection, connection:
                 connection.executemany(query, list(rows.items()))
-        except (sqlite3.Error, OSError):
+        except (sqlite3.Error, OSError, UnicodeEncodeError):
             return
 
-    def _row(self, query: str, key: str) -> tuple[bytes, ...] | None:
+    def _row(self, query: str, *keys: str | bytes) -> tuple[bytes, ...] | None:
         try:
             with self._open() as connection:
-                row: tuple[bytes, ...] | None = connection.execute(query, (key,)).fetchone()
+                row: tuple[bytes, ...] | None = connection.execute(query, keys).fetchone()
                 return row
-        except (sqlite3.Error, OSError):
+        except (sqlite3.Error, OSError, UnicodeEncodeError):
             return None
 
 
@@ -213,6 +244,7 @@ def _trim(connection: sqlite3.Connection, limit: int) -> int:
             # Only facts are left, which are small: they begin anew.
             with connection:
                 connection.execute(f"delete from facts_{_VERSION}")
+                connection.execute(f"delete from tree_{_VERSION}")
                 connection.execute(f"delete from measured_{_VERSION}")
                 connection.execute(f"delete from losses_{_VERSION}")
                 connection.execute(f"delete from made_{_VERSION}")

@@ -6,13 +6,14 @@ import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
+from operator import attrgetter
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from oaktrim.core.survey.facts import CLIP_MARK, AudioFacts, ModelFacts, TextureFacts
+from oaktrim.core.survey.facts import CLIP_MARK, AudioFacts, ModelFacts, TextureFacts, natural_format
 from oaktrim.core.survey.making import Making, Sources
 from oaktrim.core.survey.ownership import Ownership
 from oaktrim.core.survey.roles import (
@@ -76,6 +77,7 @@ class Inventory:
     made : how textures come about that no file holds, by path
     replaced : by path of a texture that was found and is not here, what was made in its place
     unmade : what a maker could not make, and why
+    told : room for what others work out from it alone, by name
     """
 
     root: Path
@@ -92,6 +94,7 @@ class Inventory:
         default=None, repr=False, compare=False
     )
     _columns: dict[str, NDArray[Any]] = field(default_factory=dict, repr=False, compare=False)
+    told: dict[str, Any] = field(default_factory=dict, repr=False, compare=False)
     _asked: dict[int, tuple[Sequence[str], NDArray[np.int64]]] = field(default_factory=dict, repr=False, compare=False)
     _sums: dict[tuple[str, str], dict[str, int]] = field(default_factory=dict, repr=False, compare=False)
 
@@ -107,7 +110,7 @@ class Inventory:
         """Return a field of `TextureFacts` of all textures as an array."""
         if name not in self._columns:
             kind = _KINDS[TextureFacts.__annotations__[name]]
-            self._columns[name] = np.array([getattr(texture, name) for texture in self.textures], kind)
+            self._columns[name] = np.array(list(map(attrgetter(name), self.textures)), kind)
         return self._columns[name]
 
     @cached_property
@@ -126,12 +129,19 @@ class Inventory:
     @cached_property
     def natural(self) -> NDArray[np.int64]:
         """The place in the catalogue of each texture's natural format."""
-        return np.array([FORMAT_INDEX[t.natural_format] for t in self.textures], np.int64)
+        channels, depths, floating = (self.column(name) for name in ("channels", "bit_depth", "floating"))
+        found = np.empty(len(self.textures), np.int64)
+        for shape in set(zip(channels.tolist(), depths.tolist(), floating.tolist(), strict=True)):
+            alike = (channels == shape[0]) & (depths == shape[1]) & (floating == shape[2])
+            found[alike] = FORMAT_INDEX[natural_format(*shape)]
+        for row in np.flatnonzero(self.column("format") != ""):
+            found[row] = FORMAT_INDEX[self.textures[row].format]
+        return found
 
     @cached_property
     def stored_levels(self) -> NDArray[np.int64]:
         """Levels as stored in GPU containers; 0 for pictures, whose levels are still to be made."""
-        return np.array([t.levels if t.format else 0 for t in self.textures], np.int64)
+        return np.where(self.column("format") != "", self.column("levels"), 0)
 
     @cached_property
     def families(self) -> NDArray[np.str_]:
@@ -147,8 +157,9 @@ class Inventory:
     @cached_property
     def role_codes(self) -> NDArray[np.int64]:
         """The place of each texture's role among the roles."""
-        places = {role: place for place, role in enumerate(Role)}
-        return np.array([places[guess.role] for guess in self.roles], np.int64)
+        # By identity: members of an enumeration take long to hash.
+        places = {id(role): place for place, role in enumerate(Role)}
+        return np.array([places[id(guess.role)] for guess in self.roles], np.int64)
 
     @cached_property
     def base_of(self) -> NDArray[np.int64]:
@@ -216,20 +227,18 @@ class Inventory:
         if self._told_by == (patterns, chosen):
             return self
         by_hand = {path: choice.role for choice in chosen for path in choice.assets}
-        guess = role_guesser(patterns)
+        guess, owners, made = role_guesser(patterns), self.ownership.owners, self.made
         roles = []
         for row, texture in enumerate(self.textures):
-            role = by_hand.get(texture.path)
-            if role is not None:
-                roles.append(RoleGuess(role, "you chose it", Certainty.CHOSEN))
-                continue
-            making = self.made.get(texture.path)
-            if making is not None:
-                roles.append(RoleGuess(making.role, making.reason, Certainty.STATED))
-                continue
-            stated = role_of_slots(self.ownership.slots_of(row)) if row in self.ownership.owners else None
-            roles.append(stated or seen_role(guess(texture.path), texture.normal))
-        return replace(self, roles=tuple(roles), _told_by=(patterns, chosen), _columns=self._columns)
+            path = texture.path
+            if path in by_hand:
+                roles.append(RoleGuess(by_hand[path], "you chose it", Certainty.CHOSEN))
+            elif path in made:
+                roles.append(RoleGuess(made[path].role, made[path].reason, Certainty.STATED))
+            else:
+                stated = role_of_slots(self.ownership.slots_of(row)) if row in owners else None
+                roles.append(stated or seen_role(guess(path), texture.normal))
+        return replace(self, roles=tuple(roles), _told_by=(patterns, chosen), _columns=self._columns, told={})
 
 
 def _carried_of(model: ModelFacts) -> list[Carried]:

@@ -187,8 +187,9 @@ def role_guesser(patterns: tuple[RolePattern, ...]) -> Callable[[str], RoleGuess
 
 def bare_name(path: str) -> str:
     """Return a file's name as patterns look at it: without ending, in lower case, words joined by underscores."""
-    name = path.rsplit("/", 1)[-1]
-    return (name.rpartition(".")[0] or name).lower().replace("-", "_").replace(" ", "_")
+    name = path[path.rfind("/") + 1 :]
+    dot = name.rfind(".")
+    return (name[:dot] if dot > 0 else name).lower().replace("-", "_").replace(" ", "_")
 
 
 def seen_role(guess: RoleGuess, normal: bool) -> RoleGuess:

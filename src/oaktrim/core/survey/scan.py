@@ -14,7 +14,7 @@ import pathspec
 from oaktrim.core.errors import FileError, OakTrimError, os_fault, shown
 from oaktrim.core.files.pictures import MAX_PIXELS
 from oaktrim.core.progress import Progress, Task, spread
-from oaktrim.core.survey.cache import PackedSample, SurveyCache, packed_sample
+from oaktrim.core.survey.cache import PackedSample, SurveyCache, TreeSeen, packed_sample
 from oaktrim.core.survey.facts import FileFacts
 from oaktrim.core.survey.inventory import Inventory, Unreadable
 from oaktrim.core.survey.ownership import link
@@ -22,6 +22,8 @@ from oaktrim.core.survey.read import Seen, reader_for
 from oaktrim.core.survey.roles import DEFAULT_PATTERNS, RoleChoice, RolePattern
 
 DEFAULT_IGNORE = (".*", "__pycache__/")
+# A tree of fewer files is walked before anybody has looked at it.
+_WORTH_REMEMBERING = 5000
 # Samples are kept in between, so that a long survey neither fills memory nor loses much when it is stopped.
 _KEEP_EVERY = 256
 
@@ -41,6 +43,11 @@ class ScanSettings:
     patterns: tuple[RolePattern, ...] = DEFAULT_PATTERNS
     chosen: tuple[RoleChoice, ...] = ()
     max_pixels: int = MAX_PIXELS
+
+    @property
+    def _met_by(self) -> str:
+        """What decides which files are met and which of them can be read, as text."""
+        return f"{self.max_pixels} {self.ignore!r}"
 
 
 def _ignored(patterns: tuple[str, ...]) -> Callable[[str], bool]:
@@ -165,23 +172,37 @@ def scan(
         keep()
         if cache is not None and fresh:
             cache.trim()
-    return _gather(root, settings, [found[path] for path in sorted(found)], all_seen, unreadable)
+    paths = [seen.path for seen in all_seen]
+    if cache is not None and len(paths) >= _WORTH_REMEMBERING:
+        cache.keep_tree(root, TreeSeen(settings._met_by, paths, [(row.path, row.error) for row in unreadable]))
+    return _gather(root, settings, [found[path] for path in sorted(found)], paths, unreadable)
+
+
+def remembered(root: Path, settings: ScanSettings, cache: SurveyCache) -> Inventory | None:
+    """Return a large tree as it was when it was last surveyed, without a look at the disk; None where that is not known."""
+    root = Path(os.path.abspath(root))
+    seen = cache.tree(root)
+    if seen is None or seen.settings != settings._met_by:
+        return None
+    known, faulty = cache.facts(root), {path for path, _ in seen.unreadable}
+    found = [known[path] for path in sorted(seen.paths) if path in known and path not in faulty]
+    return _gather(root, settings, found, seen.paths, [Unreadable(*row) for row in seen.unreadable])
 
 
 def _gather(
-    root: Path, settings: ScanSettings, found: list[FileFacts], all_seen: list[Seen], unreadable: list[Unreadable]
+    root: Path, settings: ScanSettings, found: list[FileFacts], paths: list[str], unreadable: list[Unreadable]
 ) -> Inventory:
     textures = tuple(texture for row in found for texture in row.textures)
     unreadable += [Unreadable(path, error) for row in found for path, error in row.errors]
     models = [row.model for row in found if row.model is not None]
     rows = {texture.path: row for row, texture in enumerate(textures)}
-    ownership = link(root, models, rows, {seen.path.lower(): seen.path for seen in all_seen} if models else {})
+    ownership = link(root, models, rows, {path.lower(): path for path in paths} if models else {})
     inventory = Inventory(
         root=root,
         textures=textures,
         roles=(),
         unreadable=tuple(sorted(unreadable, key=lambda row: row.path)),
-        files=len(all_seen),
+        files=len(paths),
         audio=tuple(row.audio for row in found if row.audio is not None),
         ownership=ownership,
     )

@@ -59,11 +59,6 @@ class LedgerModel(QAbstractTableModel):
 
     # Rows
 
-    def reload(self) -> None:
-        """Take in another inventory."""
-        self.thumbnails.use(self.inventory)
-        self._arrange()
-
     def set_filter(self, keep: Callable[[], NDArray[np.bool_]] | None) -> None:
         """Show only the assets that `keep` marks; None shows all."""
         self._keep = keep

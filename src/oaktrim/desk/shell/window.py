@@ -6,7 +6,7 @@ from collections.abc import Callable
 from functools import partial
 from pathlib import Path
 
-from PySide6.QtCore import QSettings, Qt
+from PySide6.QtCore import QSettings, Qt, QTimer
 from PySide6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QGuiApplication, QKeySequence
 from PySide6.QtWidgets import (
     QApplication,
@@ -249,7 +249,8 @@ class Window(QMainWindow):
         if self._stack.currentIndex() == 0:
             self.show_bench(0)
             self.survey.ledger.setFocus()
-        self._watching.look_at(self.session.root)
+        # Once the window has shown itself: to watch thousands of folders takes a while.
+        QTimer.singleShot(0, self, partial(self._watching.look_at, self.session.root))
         remember(self.session.file or self.session.root)
         self._show_recent()
         self._show_title()

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
 
@@ -55,6 +57,17 @@ _QUERIES = {_FINDINGS: "findings>0", _CUT: "is:cut", _SHARED: "is:shared", _UNUS
 _NOT_WITHOUT_MODELS = (_SHARED, _UNUSED, _OTHERS)
 
 
+@dataclass(frozen=True)
+class _Chip:
+    """A key that lets some assets through, and how many; `act` is called with `key`."""
+
+    text: str
+    on: bool
+    act: Callable[[str], None]
+    key: str
+    tip: str = ""
+
+
 class SurveyBench(QWidget):
     """Where things stand, and what is eating the budget."""
 
@@ -85,6 +98,7 @@ class SurveyBench(QWidget):
         self._chips.setSpacing(6)
         self._group = QButtonGroup(self)
         self._fault = QLabel(objectName="warning")
+        self._shown_chips: list[_Chip] = []
         self._quiet = False
         self._set_up_ledger()
         self._build()
@@ -235,7 +249,8 @@ class SurveyBench(QWidget):
 
     def _reload(self) -> None:
         self._filter, self._family = _ALL, ""
-        self.model.reload()
+        assert self._session.inventory is not None
+        self.model.thumbnails.use(self._session.inventory)
         self._rechip()
         self._show_selection()
 
@@ -271,45 +286,49 @@ class SurveyBench(QWidget):
     def _show_chips(self) -> None:
         if not self._session.is_open:
             return
-        for button in self._group.buttons():
-            self._group.removeButton(button)
-            self._chips.removeWidget(button)
-            button.hide()
-            button.deleteLater()
         inventory = self._session.inventory
         assert inventory is not None
         assets = self._session.assets()
-        self._add_chip(f"{_ALL} {len(assets)}", self._filter == _ALL, partial(self.set_filter, _ALL))
+        wanted = [_Chip(f"{_ALL} {len(assets)}", self._filter == _ALL, self.set_filter, _ALL)]
         unreadable = inventory.unreadable
         if unreadable and not self._code:
-            chip = self._add_chip(f"▲ Unreadable {len(unreadable)}", False, partial(self.show_finding, "unreadable"))
-            chip.setToolTip("\n".join(f"{u.path}: {u.error}" for u in unreadable[:40]))
+            tip = "\n".join(f"{u.path}: {u.error}" for u in unreadable[:40])
+            wanted.append(_Chip(f"▲ Unreadable {len(unreadable)}", False, self.show_finding, "unreadable", tip))
         for key, query in _QUERIES.items():
             if key in _NOT_WITHOUT_MODELS and not (inventory.models or (key == _OTHERS and inventory.carried)):
                 continue
             count = int(select(query, assets).sum())
             if (count or key in (_FINDINGS, self._filter)) and not self._code:
-                self._add_chip(f"{key} {count}", key == self._filter, partial(self.set_filter, key))
+                wanted.append(_Chip(f"{key} {count}", key == self._filter, self.set_filter, key))
         if self._family:
-            self._add_chip(f"{self._family} ×", True, partial(self.set_family, ""))
+            wanted.append(_Chip(f"{self._family} ×", True, self.set_family, ""))
         if self._code:
-            self._add_chip(f"{LABELS[self._code]} ×", True, partial(self.findings.choose, ""))
+            wanted.append(_Chip(f"{LABELS[self._code]} ×", True, self.findings.choose, ""))
+        if wanted != self._shown_chips:
+            self._shown_chips = wanted
+            self._lay_chips(wanted)
+        for button, chip in zip(self._group.buttons(), wanted, strict=True):
+            button.setChecked(chip.on)
+
+    def _lay_chips(self, wanted: list[_Chip]) -> None:
+        for button in self._group.buttons():
+            self._group.removeButton(button)
+            self._chips.removeWidget(button)
+            button.hide()
+            button.deleteLater()
+        self._group.setExclusive(False)
+        for chip in wanted:
+            button = QPushButton(chip.text, checkable=True, objectName="chip", toolTip=chip.tip)
+            button.clicked.connect(lambda _=False, chip=chip: chip.act(chip.key))
+            button.setSizePolicy(QSizePolicy.Policy.Fixed, QSizePolicy.Policy.Fixed)
+            self._group.addButton(button)
+            self._chips.addWidget(button)
         self._fit_chips()
 
     def show_finding(self, code: str) -> None:
         """Show the findings of one kind."""
         self.show_pane(1)
         self.findings.choose(code)
-
-    def _add_chip(self, text: str, on: bool, act: partial[None]) -> QPushButton:
-        chip = QPushButton(text, checkable=True, checked=on)
-        chip.setObjectName("chip")
-        chip.clicked.connect(lambda _=False: act())
-        self._group.setExclusive(False)
-        self._group.addButton(chip)
-        chip.setSizePolicy(QSizePolicy.Policy.Fixed, QSizePolicy.Policy.Fixed)
-        self._chips.addWidget(chip)
-        return chip
 
     def set_filter(self, key: str) -> None:
         """Show the assets of one chip."""

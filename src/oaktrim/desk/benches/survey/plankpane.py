@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from functools import partial
 
+from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
 from oaktrim.core.plan.breakdown import Breakdown, Grouping, asset_costs, breakdown
@@ -86,7 +87,9 @@ class PlankPane(QWidget):
             self._trees[group] = (inventory, *found)
             self.refresh()
 
-        start(as_task(make, "sawing planks"), self, made, self._session.failed.emit)
+        # Once the ledger has shown itself.
+        begin = partial(start, as_task(make, "sawing planks"), self, made, self._session.failed.emit)
+        QTimer.singleShot(0, self, begin)
 
     def _show_selection(self) -> None:
         self.planks.select_assets(frozenset(self._session.selected))

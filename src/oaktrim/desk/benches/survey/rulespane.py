@@ -93,8 +93,8 @@ class RulesPane(QWidget):
                 item.widget().hide()
                 item.widget().deleteLater()
         self._lines = {}
-        there = {guess.role for guess in inventory.roles}
-        roles = [role for role in Role if role in there]
+        every = list(Role)
+        roles = [every[code] for code in np.unique(inventory.role_codes)]
         half = -(-len(roles) // 2)
         for half_of in range(2 if len(roles) > 1 else 1):
             for place, text in enumerate(("Role", "Of base colour", "At least", "At most", "Smaller")):
