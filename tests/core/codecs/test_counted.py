@@ -42,8 +42,10 @@ def faint() -> np.ndarray:
     return source
 
 
-def covered_error(source: np.ndarray, shown: np.ndarray) -> float:
-    return float((((source[..., :3] - shown[..., :3]) ** 2).sum(axis=-1) * (source[..., 3] / 255.0)).sum())
+def seen_error(source: np.ndarray, shown: np.ndarray) -> float:
+    """Return the squared error of alpha, and of colour by how much of it alpha lets be seen."""
+    square = (source.astype(np.float64) - shown) ** 2
+    return float((square[..., :3].sum(axis=-1) * (source[..., 3] / 255.0) + square[..., 3]).sum())
 
 
 @pytest.mark.parametrize("name", WITH_ALPHA)
@@ -65,9 +67,9 @@ def test_values_under_an_alpha_of_nothing_are_kept_where_alpha_is_a_value(name):
 def test_colour_counts_by_how_much_of_it_is_seen(name):
     source = faint()
     as_colour, as_data = (
-        covered_error(source, through(source, name, counted)) for counted in (Counted.COLOUR, Counted.DATA)
+        seen_error(source, through(source, name, counted)) for counted in (Counted.COLOUR, Counted.DATA)
     )
-    assert as_colour < 0.98 * as_data
+    assert as_colour < 0.95 * as_data
 
 
 @pytest.mark.parametrize("effort", list(Effort))
@@ -150,3 +152,21 @@ def test_the_search_tells_what_it_counts(name, effort, counted):
 def in_blocks(values: np.ndarray, wide: int, high: int) -> np.ndarray:
     rows, columns, channels = values.shape
     return values.reshape(rows // high, high, columns // wide, wide, channels).sum(axis=(1, 3))
+
+
+@pytest.mark.parametrize("effort", list(Effort))
+@pytest.mark.parametrize("name", ["bc3", "bc7", "etc2-rgba", "astc-4x4", "astc-5x5", "astc-6x6"])
+def test_clear_stays_clear_and_whole_stays_whole(name, effort):
+    """Cut-outs exactly, and soft edges too; there, blocks of ASTC let one pixel in a hundred miss, or larger ones five."""
+    source = busy(SIDE, SIDE, 4).pixels.copy()
+    y, x = np.mgrid[0:SIDE, 0:SIDE]
+    far = 17.5 - np.hypot(x % 40 - 20, y % 40 - 20)
+    for steepness in (1e6, 60):
+        source[..., 3] = np.clip(127.5 + far * steepness, 0, 255)
+        miss = np.abs(through(source, name, Counted.COLOUR, effort)[..., 3] - source[..., 3])
+        ends = miss[(source[..., 3] == 0) | (source[..., 3] == 255)]
+        if steepness > 1000 or not name.startswith("astc"):
+            assert ends.max() == 0
+        elif effort is not Effort.DRAFT:
+            small = name != "astc-6x6"
+            assert (ends > 0).mean() < (0.01 if small else 0.05) and ends.max() <= (10 if small else 32)

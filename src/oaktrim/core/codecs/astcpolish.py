@@ -23,7 +23,8 @@ def fit_ends(px, low, high, apart, texels, masks, spread, line):
     Parameters
     ----------
     px : (4, texels) float32; low, high : the channels looked at; apart : the channel that is alpha, or -1
-    masks : (2, texels) float32, what each pixel counts for in the partition, 0 where it is in another: in colour, and in alpha
+    masks : (2 or more, texels) float32, what each pixel counts for in the partition, 0 where it is in another: in colour, and
+        in alpha
     spread : (texels,) float32, the weights in 64ths
     """
     aa = ab = bb = det = np.float32(0.0)
@@ -259,8 +260,8 @@ def polish(
     Parameters
     ----------
     px : (4, texels) float32; alone : the channel with a plane of its own, or -1; apart : the channel that is alpha, or -1
-    counts : (2, texels) float32, what each pixel counts for in colour and in alpha
-    place : (texels,) int64; member : (parts, 2, texels) float32, the masks of each partition, as in `fit_ends`
+    counts : (2 or more, texels) float32, what each pixel counts for in colour and in alpha
+    place : (texels,) int64; member : (parts, 2 or more, texels) float32, the masks of each partition, as in `fit_ends`
     reach : count (64,), texels (64, M) and shares (64, M) of the pixels that each point of the grid reaches
     infill : corners and shares (4, texels); weight, colour : nearest codes and values of their levels
     codes : (2, 64) int64, weights by plane; ends : (32,) int64 in the order of the standard
@@ -283,13 +284,9 @@ def polish(
     for k in range(values.shape[0]):
         levels += np.float32(1.0) if values[k] > 0 else np.float32(0.0)
     gap = np.float32(255.0) / max(levels, np.float32(1.0))
-    error = np.float32(0.0)
     for p in range(parts):
         decode_ends(ends[2 * channels * p :], channels, values, decoded[p])
-        for c in range(channels):
-            error += part_error(
-                px, c, c + 1, apart, texels, member[p], spread[1 if c == alone else 0], decoded[p], scale
-            )  # fmt: skip
+    error = block_error(px, channels, alone, apart, scale, member, parts, scratch)
     for _ in range(rounds):
         start = error
         for q in range(planes):
@@ -319,6 +316,19 @@ def polish(
         )  # fmt: skip
         if error > start * np.float32(0.995):
             break
+    return error
+
+
+@njit(nogil=True, cache=True, fastmath=FAST)
+def block_error(px, channels, alone, apart, scale, member, parts, scratch):
+    """Return the squared error of the block that stands in the scratch of `polish`."""
+    _, spread, _, decoded, _, _ = scratch
+    error = np.float32(0.0)
+    for p in range(parts):
+        for c in range(channels):
+            error += part_error(
+                px, c, c + 1, apart, px.shape[1], member[p], spread[1 if c == alone else 0], decoded[p], scale
+            )  # fmt: skip
     return error
 
 

@@ -182,7 +182,7 @@ def _encode_rows(pixels, alpha_use, threshold, effort, heed, single, moves, star
                         px, effort, alpha_use != BESIDE, any_clear, moves, roots, best, ends, trial, palette
                     )
             if alpha_use == BESIDE:
-                channel_block(alpha, effort, block[:8])
+                channel_block(alpha, effort, heed[COVERS] > 0, block[:8])
                 block = block[8:]
             told[by, bx] = _write(px, best, three, clear, roots, palette, codes, block)
 

@@ -96,8 +96,11 @@ def _walk(values, low, high, best, six, reach, rounds):
 
 
 @njit(nogil=True, cache=True, inline="never")
-def _search(values, effort):
-    """Return (six, low, high, squared error) for sixteen float32 values; at standard and fine effort both modes are searched."""
+def _search(values, effort, exact):
+    """Return (six, low, high, squared error) for sixteen float32 values; at standard and fine effort both modes are searched.
+
+    Where `exact`, values of 0 and of 255 stay what they are: of eight even steps, they have to be the ends.
+    """
     low = values[0]
     high = values[0]
     inner_low = np.float32(255.0)
@@ -113,6 +116,7 @@ def _search(values, effort):
     if low == high:
         return False, low, high, np.float32(0.0)
     best_low, best_high, best = low, high, _cost8(values, low, high)
+    hold_low, hold_high = exact and low == 0, exact and high == 255
     # Starts: the whole range, then the range drawn in, for blocks whose extremes are few.
     for start in range(2 if effort == 0 else 5):
         if best == 0:
@@ -120,21 +124,24 @@ def _search(values, effort):
         pull = np.floor((high - low) * np.float32(start) / np.float32(16.0))
         if start > 0 and (pull == 0 or high - low <= 2 * pull + 1):
             continue
-        l, h = low + pull, high - pull
+        l = low if hold_low else low + pull
+        h = high if hold_high else high - pull
         cost = _cost8(values, l, h)
         for _ in range(1 + effort):
             rl, rh = _refit(values, l, h, 7, False)
+            rl = low if hold_low else rl
+            rh = high if hold_high else rh
             if rl >= rh:
                 break
             refitted = _cost8(values, rl, rh)
             if refitted >= cost:
                 break
             cost, l, h = refitted, rl, rh
-        if effort == 2:
+        if effort == 2 and not (hold_low or hold_high):
             l, h, cost = _walk(values, l, h, cost, False, 3 if start == 0 else 1, 6)
         if cost < best:
             best_low, best_high, best = l, h, cost
-    if effort == 1 and best > 0:
+    if effort == 1 and best > 0 and not (hold_low or hold_high):
         best_low, best_high, best = _walk(values, best_low, best_high, best, False, 1, 3)
     six = False
     if best > 0 and (low <= 16 or high >= 239):
@@ -162,12 +169,12 @@ def _search(values, effort):
 
 
 @njit(nogil=True, cache=True)
-def channel_block(values, effort, out):
+def channel_block(values, effort, exact, out):
     """Write the eight bytes of the best block found for sixteen float32 values (0..255) into `out` (8,) uint8.
 
-    Return its squared error, of steps that are not rounded.
+    Where `exact`, 0 and 255 stay what they are. Return its squared error, of steps that are not rounded.
     """
-    six, low, high, error = _search(values, effort)
+    six, low, high, error = _search(values, effort, exact)
     steps = np.float32(5.0) if six else np.float32(7.0)
     first, second = (low, high) if six else (high, low)
     bits = np.uint64(0)
@@ -208,7 +215,7 @@ def _encode_rows(pixels, channels, effort, start, stop, out, told):
                     y = min(by * 4 + i // 4, height - 1)
                     x = min(bx * 4 + i % 4, width - 1)
                     values[i] = np.float32(pixels[y, x, c])
-                told[by, bx] += channel_block(values, effort, out[by, bx, 8 * c : 8 * c + 8])
+                told[by, bx] += channel_block(values, effort, False, out[by, bx, 8 * c : 8 * c + 8])
 
 
 @njit(nogil=True, cache=True)

@@ -39,7 +39,7 @@ from oaktrim.core.survey.facts import (
 )
 from oaktrim.core.survey.sample import FIRST, PACKINGS, Sample, pack_bytes, packed_share, sample_of
 
-_LOOKED_AT = 1 << 20
+_LOOKED_AT = 1 << 18
 # No other slot of glTF 2.0 or MTL looks at alpha; what is not known might.
 _ALPHA_SLOTS = (Slot.BASE_COLOUR, Slot.OPACITY, Slot.OTHER)
 
