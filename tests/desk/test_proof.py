@@ -6,6 +6,7 @@ import pytest
 from PIL import Image as PillowImage
 from PySide6.QtCore import QPoint, QPointF, Qt
 
+from oaktrim.core.codecs.effort import Effort
 from oaktrim.core.pixels.image import Image
 from oaktrim.core.plan.cuts import Cap, SetFormat
 from oaktrim.core.units import bytes_text
@@ -137,8 +138,11 @@ def test_fit_to_budget_is_one_step_of_undo(qtbot, proving):
     session.edit(session.history.job.with_target(msgspec.structs.replace(session.watched, limits=tight)), "tight")
     before = session.history.job
     proving.proof.show_page(Page.FIT)
+    fit.effort.setCurrentIndex(fit.effort.findData(Effort.DRAFT))
     qtbot.mouseClick(fit.begin, Qt.MouseButton.LeftButton)
     qtbot.waitUntil(lambda: fit.model.rowCount() > 0, timeout=120000)
+    found = fit.model.fit
+    assert {found.problem.option(int(found.solution.picks[group])).effort for group in fit.model.groups} == {Effort.DRAFT}
     promised = {line: fit.model.fit.problem.total(fit.picks(), line) for line in ("memory", "package")}
     assert promised["memory"] <= 300 * 1024
     # Refusing one is counted at once; taking it back too.

@@ -20,7 +20,7 @@ from oaktrim.cli.survey import survey
 from oaktrim.cli.targets import targets
 from oaktrim.cli.window import demo, open_path, start_window
 from oaktrim.core.errors import OakTrimError
-from oaktrim.core.warm import warm
+from oaktrim.core.warm import warm_beside
 
 
 @click.group(invoke_without_command=True, context_settings={"help_option_names": ["-h", "--help"]})
@@ -38,7 +38,7 @@ def commands(context: click.Context) -> None:
 @click.command()
 def prepare() -> None:
     """Compile the kernels for this machine once; set-up does this, so that nobody waits for it later."""
-    run(warm())
+    run(warm_beside())
     click.echo("Kernels are ready.")
 
 

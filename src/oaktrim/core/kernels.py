@@ -7,6 +7,7 @@ kernels, and of those that they import.
 
 from __future__ import annotations
 
+import fcntl
 import hashlib
 import os
 import re
@@ -17,6 +18,7 @@ from typing import Any
 
 import numba
 import platformdirs
+from numba.core.caching import IndexDataCacheFile
 
 _STEM = "kernels-"
 _IMPORT = re.compile(rb"^from oaktrim\.([\w.]+) import", re.MULTILINE)
@@ -59,6 +61,36 @@ def keep_kernels() -> None:
     config: Any = numba.config
     if not config.CACHE_DIR:
         config.CACHE_DIR = str(_folder())
+
+
+def keep_in_turn() -> None:
+    """Have this process keep what it compiles in turn with others that compile beside it.
+
+    Numba reads a kernel's list of what is kept, adds to it and writes it back, and two at once would lose each other's.
+    """
+    files: Any = IndexDataCacheFile
+    whole = files.save
+    config: Any = numba.config
+    Path(config.CACHE_DIR).mkdir(parents=True, exist_ok=True)
+    turn = open(Path(config.CACHE_DIR) / "turn", "w")  # noqa: SIM115 - held until the process ends
+
+    def save(self: Any, key: object, data: object) -> None:
+        fcntl.flock(turn, fcntl.LOCK_EX)
+        try:
+            whole(self, key, data)
+        finally:
+            fcntl.flock(turn, fcntl.LOCK_UN)
+
+    files.save = save
+
+
+def kernels_are_whole(now: bool = False) -> bool:
+    """Say whether all kernels were compiled in this folder once; `now` notes that they were."""
+    config: Any = numba.config
+    mark = Path(config.CACHE_DIR) / "whole"
+    if now:
+        mark.touch()
+    return mark.exists()
 
 
 def forget_old_kernels() -> None:

@@ -2,46 +2,91 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from concurrent.futures import FIRST_COMPLETED, ProcessPoolExecutor, wait
+from multiprocessing import get_context
+
 import numpy as np
 
 from oaktrim.core.codecs.effort import Dither, Effort, EncodeOptions
 from oaktrim.core.codecs.texture import decode_level, encode_level, encode_texture
 from oaktrim.core.formats.catalogue import FORMATS, ORDER, chain_bytes
-from oaktrim.core.kernels import forget_old_kernels
+from oaktrim.core.kernels import forget_old_kernels, keep_in_turn, kernels_are_whole
 from oaktrim.core.makers.rectangles import smallest_pages
 from oaktrim.core.pixels.distance import signed_distance
 from oaktrim.core.pixels.image import Image
 from oaktrim.core.pixels.levels import make_levels
 from oaktrim.core.pixels.resample import Resampling
-from oaktrim.core.progress import Progress, Task, finish
+from oaktrim.core.progress import Progress, Task, finish, threads_here
 from oaktrim.core.raster.mesh import see
 from oaktrim.core.scene.uvs import overlap_share
 from oaktrim.core.survey.read import made_facts
 
+# Formats whose kernels take longest to compile, the longest first.
+_LONGEST = ("astc-4x4", "bc7", "etc2-rgba", "bc6h", "bc1")
+_TYPES = ((np.uint8, 1), (np.uint16, 1), (np.float16, 250), (np.float32, 250))
+
+
+def warm_beside() -> Task[None]:
+    """Compile in as many processes as there are processors, then see that nothing is missing."""
+    forget_old_kernels()
+    if kernels_are_whole():
+        yield from warm()
+        return
+    rest = [name for name in _names() if name not in _LONGEST]
+    jobs = [*((name,) for name in _LONGEST), *(rest[start :: len(rest) // 8] for start in range(len(rest) // 8)), ()]
+    with ProcessPoolExecutor(threads_here(), get_context("spawn"), keep_in_turn) as pool:
+        pending = {pool.submit(_compile, tuple(names)) for names in jobs}
+        while pending:
+            yield Progress(len(jobs) - len(pending), len(jobs) + 1, "compiling kernels, which takes some minutes")
+            _, pending = wait(pending, timeout=1, return_when=FIRST_COMPLETED)
+    yield from warm()
+    kernels_are_whole(True)
+
+
+def _compile(names: Sequence[str]) -> None:
+    """Compile what encodes and decodes some formats; without any, all the rest."""
+    for _ in _codecs(names) if names else _looks():
+        pass
+
+
+def _names() -> list[str]:
+    """Return formats that stand for all: kernels take the size of a block as an argument."""
+    return [name for name in ORDER if FORMATS[name].block in ((1, 1), (4, 4))]
+
+
+def _picture(channels: int, dtype: type = np.uint8, scale: float = 1) -> Image:
+    return Image.of((np.arange(16 * 16 * channels).reshape(16, 16, channels) % 251 / scale).astype(dtype))
+
 
 def warm() -> Task[None]:
     """Run every kernel on a small picture of every type it can meet."""
-    pictures = [
-        Image.of((np.arange(16 * 16 * channels).reshape(16, 16, channels) % 251 / scale).astype(dtype))
-        for dtype, scale in ((np.uint8, 1), (np.uint16, 1), (np.float16, 250), (np.float32, 250))
-        for channels in (1, 2, 3, 4)
-    ]
     forget_old_kernels()
-    # One size of block stands for all: kernels take it as an argument.
-    names = [name for name in ORDER if FORMATS[name].block in ((1, 1), (4, 4))]
-    total = len(pictures) + len(names)
+    yield from _looks()
+    yield from _codecs(_names())
+
+
+def _looks() -> Task[None]:
+    """Run all kernels but those of the codecs."""
+    pictures = [_picture(channels, dtype, scale) for dtype, scale in _TYPES for channels in (1, 2, 3, 4)]
     overlap_share(np.zeros((3, 2), np.float32), np.zeros((1, 3), np.int64))
     chain_bytes(*[np.ones(1, np.int64)] * 6)
     smallest_pages(np.full((3, 2), 2, np.int64), 4)
     signed_distance(np.eye(4, dtype=np.bool_))
     see(np.ones((3, 3), np.float32), np.array([[0, 1, 2]]), (2, 2))
     for done, picture in enumerate(pictures):
-        yield Progress(done, total, f"compiling for {picture.bit_depth}-bit pictures")
+        yield Progress(done, len(pictures), f"compiling for {picture.bit_depth}-bit pictures")
         made_facts("", "", "", picture)
         make_levels(picture, how=Resampling(normals=len(picture.channels) >= 3), threads=1)
-    for done, name in enumerate(names, len(pictures)):
-        yield Progress(done, total, f"compiling {FORMATS[name].label}")
+
+
+def _codecs(names: Sequence[str]) -> Task[None]:
+    """Run the kernels that encode and decode some formats."""
+    picture = _picture(4)
+    for done, name in enumerate(names):
+        yield Progress(done, len(names), f"compiling {FORMATS[name].label}")
         for effort in Effort:
             options = EncodeOptions(effort, loss=1.0, threads=1)
-            decode_level(finish(encode_texture([pictures[3]], FORMATS[name], options)))
-    encode_level(pictures[3], FORMATS["rgb565"], EncodeOptions(dither=Dither.DIFFUSED))
+            decode_level(finish(encode_texture([picture], FORMATS[name], options)))
+        if name == "rgb565":
+            encode_level(picture, FORMATS[name], EncodeOptions(dither=Dither.DIFFUSED))

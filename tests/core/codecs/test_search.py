@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 
 from oaktrim.core.codecs import astcchoices, astcencode
-from oaktrim.core.codecs.astc import decode_astc
+from oaktrim.core.codecs.astc import decode_astc, partition_of
 from oaktrim.core.codecs.astcencode import encode_astc
 from oaktrim.core.codecs.astcpolish import WIDE, decode_ends, round_ends
 from oaktrim.core.codecs.bc1 import decode_bc1, encode_bc1
@@ -141,3 +141,37 @@ def test_two_colours_that_no_line_joins_take_two_partitions(size):
     source[..., :3] = np.where((x + y)[..., None] % 48 < 24, red, blue)
     shown = decode_astc(encode_astc(Image.of(source), EncodeOptions(), size), SIDE, SIDE, size)
     assert psnr8(shown[..., :3], source[..., :3]) > {(4, 4): 40, (6, 6): 33, (8, 8): 28}[size]
+
+
+def shaded_parts(side: int, size: tuple[int, int]) -> np.ndarray:
+    """Blocks that fall in four parts as the standard has them, each of one colour that is lit unevenly."""
+    rng = np.random.default_rng(9)
+    y, x = np.mgrid[0 : size[1], 0 : size[0]]
+    source = np.full((side, side, 4), 255, np.uint8)
+    for top in range(0, side, size[1]):
+        for left in range(0, side, size[0]):
+            seed, small = int(rng.integers(1024)), size[0] * size[1] < 31
+            place = np.array([[partition_of(seed, int(u), int(v), 4, small) for u in x[0]] for v in y[:, 0]])
+            lit = 0.6 + 0.4 * ((x + y) / sum(size))
+            source[top : top + size[1], left : left + size[0], :3] = rng.integers(30, 256, (4, 3))[place] * lit[..., None]
+    return source
+
+
+def test_up_to_four_partitions_and_shaded_ends_serve_what_no_line_joins(monkeypatch):
+    size = (8, 8)
+    source = shaded_parts(96, size)
+
+    def encoded() -> bytes:
+        return encode_astc(Image.of(source), EncodeOptions(Effort.FINE), size)
+
+    data = encoded()
+    low = np.frombuffer(data, "<u4").reshape(-1, 4)[:, 0]
+    parts = 1 + (low >> 11 & 3)
+    modes = np.where(parts == 1, low >> 13 & 15, low >> 25 & 15)
+    assert {2, 3, 4} <= set(parts.tolist())
+    assert {6, 8} <= set(modes.tolist()), "ends of their own, and an end that is a share of the other"
+    plans = astcchoices.PLANS.copy()
+    plans[:, :4, 3:5] = 0
+    monkeypatch.setattr(astcencode, "PLANS", plans)
+    full, fewer = (psnr8(decode_astc(d, 96, 96, size)[..., :3], source[..., :3]) for d in (data, encoded()))
+    assert full > fewer + 0.1

@@ -202,7 +202,7 @@ def test_an_image_that_a_model_holds_can_be_packed_too(root, tmp_path):
 
 
 def test_several_patches_leave_the_overlay_to_the_model(root, tmp_path):
-    parts = [Patch(f"sign_{n}", "sign_overlay.png", Rect(36 + 8 * n, 16, 8, 8), keeps=True) for n in range(2)]
+    parts = [Patch(f"sign_{n}", "sign_overlay.png", Rect(36 + 8 * n, 16, 8, 8)) for n in range(2)]
     out = tmp_path / "out"
     plan = plan_of(root, job_of(root, *parts))
     assert not plan.inventory.replaced and set(plan.inventory.made) == {"sign_0", "sign_1"}
@@ -210,6 +210,17 @@ def test_several_patches_leave_the_overlay_to_the_model(root, tmp_path):
     document = parse_gltf((out / "house.glb").read_bytes(), Surroundings(out, "house.glb"))
     assert "sign_overlay.dds" in {image["uri"] for image in document.raw["images"]}
     assert "KHR_texture_transform" not in document.raw["extensionsUsed"]
+
+
+def test_several_patches_replace_an_overlay_that_no_model_reads(root):
+    put(root, "ui/map_overlay.png", size=(64, 64), channels=4)
+    parts = [Patch(f"ui/map_{n}", "ui/map_overlay.png", Rect(32 * n, 0, 16, 16)) for n in range(2)]
+    plan = plan_of(root, job_of(root, *parts))
+    assert "ui/map_overlay.png" in plan.inventory.replaced
+    paths = {texture.path for texture in plan.inventory.textures}
+    assert {"ui/map_0", "ui/map_1"} <= paths and "ui/map_overlay.png" not in paths
+    kept = plan_of(root, job_of(root, *(msgspec.structs.replace(part, keeps=True) for part in parts)))
+    assert "ui/map_overlay.png" in {texture.path for texture in kept.inventory.textures}
 
 
 def test_a_sheet_ships_with_metrics_and_shading(root, tmp_path):

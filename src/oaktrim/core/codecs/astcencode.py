@@ -5,6 +5,7 @@ from __future__ import annotations
 from functools import cache
 
 import numpy as np
+from numba import njit
 from numpy.typing import NDArray
 
 from oaktrim.core.codecs.astc import (
@@ -43,22 +44,23 @@ def _modes(size: tuple[int, int]) -> dict[tuple[int, int, int, int], int]:
 
 
 def _choice(
-    size: tuple[int, int], grid: tuple[int, int], level: int, planes: int, parts: int, values: int
+    size: tuple[int, int], grid: tuple[int, int], level: int, planes: int, parts: int, values: int, scaled: bool
 ) -> tuple[int, ...] | None:
     """Return a row of choices, its grid left at 0, or None where the ends have no room."""
+    values -= 2 if scaled else 0
     mode = _modes(size).get((*grid, level, planes))
-    if mode is None:
+    if mode is None or parts * values > 18:
         return None
     room = 128 - (17 if parts == 1 else 29) - (2 if planes == 2 else 0)
     room -= sequence_bits.py_func(grid[0] * grid[1] * planes, level, SPLIT)
     fine = int(FINEST[parts * values, max(0, room)])
-    return None if fine < 0 else (0, level, fine, parts, planes, mode)
+    return None if fine < 0 else (0, level, fine, parts, planes, mode, int(scaled))
 
 
 # Values of the ends of one partition: opaque colour, opaque grey, colour and alpha, grey and alpha.
 _VALUES = (6, 2, 8, 4)
 # Partitions and planes of each family of choices.
-_FAMILIES = ((1, 1), (1, 2), (2, 1))
+_FAMILIES = ((1, 1), (1, 2), (2, 1), (3, 1), (4, 1))
 Grids = dict[tuple[int, int], int]
 
 
@@ -110,28 +112,36 @@ def _nearest() -> tuple[NDArray[np.generic], ...]:
     return weights, WEIGHTS.astype(np.float32), colours, COLOURS.astype(np.float32)
 
 
+@njit(nogil=True, cache=True)
+def _split_all(wide, high, count):
+    """Return the partition of each pixel for each seed, (1024, texels)."""
+    small = wide * high < 31
+    parted = np.empty((1024, wide * high), np.int64)
+    for seed in range(1024):
+        for y in range(high):
+            for x in range(wide):
+                parted[seed, wide * y + x] = partition_of(seed, x, y, count, small)
+    return parted
+
+
 @cache
-def _partitions(size: tuple[int, int], most: int) -> tuple[NDArray[np.generic], ...]:
-    """Return different ways to split a block in two, (P, texels), their masks and their seeds.
+def _partitions(size: tuple[int, int], count: int, most: int) -> tuple[NDArray[np.generic], ...]:
+    """Return different ways to split a block in `count` parts, (P, texels), their masks and their seeds.
 
     Of all ways, the `most` with the shortest borders between their parts, which pictures need most often.
     """
-    small = size[0] * size[1] < 31
+    parted = _split_all(*size, count)
+    # Splits that differ only in the order of their parts are one.
     seen: dict[bytes, int] = {}
-    for seed in range(1024):
-        parts = np.array([partition_of(seed, x, y, 2, small) for y in range(size[1]) for x in range(size[0])], np.int64)
-        if parts.any() and not parts.all():
-            # A split and its reverse are one.
-            seen.setdefault((parts ^ parts[0]).astype(np.uint8).tobytes(), seed)
-    parted = np.array([np.frombuffer(key, np.uint8) for key in seen], np.int64)
+    for seed, row in enumerate(parted):
+        _, first, named = np.unique(row, return_index=True, return_inverse=True)
+        if len(first) == count:
+            seen.setdefault(np.argsort(np.argsort(first))[named].astype(np.uint8).tobytes(), seed)
     seeds = np.array(list(seen.values()), np.int64)
-    laid = parted.reshape(-1, size[1], size[0])
-    border = np.abs(np.diff(laid, axis=1)).sum(axis=(1, 2)) + np.abs(np.diff(laid, axis=2)).sum(axis=(1, 2))
-    order = np.argsort(border, kind="stable")[:most]
-    parted, seeds = parted[order], seeds[order]
-    turned = np.array([partition_of(int(seed), 0, 0, 2, small) for seed in seeds], np.int64)
-    parted ^= turned[:, None]
-    return parted, subset_masks(parted, 2), seeds
+    laid = parted[seeds].reshape(-1, size[1], size[0])
+    border = sum(np.count_nonzero(np.diff(laid, axis=axis), axis=(1, 2)) for axis in (1, 2))
+    seeds = seeds[np.argsort(border, kind="stable")[:most]]
+    return parted[seeds], subset_masks(parted[seeds], count), seeds
 
 
 @cache
@@ -144,18 +154,19 @@ def _packed() -> tuple[NDArray[np.int64], NDArray[np.int64]]:
 
 
 @cache
-def encoding_tables(size: tuple[int, int], partitions: int) -> tuple[NDArray[np.generic], ...]:
+def encoding_tables(size: tuple[int, int], partitions: int) -> tuple[object, ...]:
     places, infills, reach = _infills(size)
-    choices = np.zeros((4, 3, 64, 6), np.int64)
+    choices = np.zeros((4, len(_FAMILIES), 64, 7), np.int64)
     for kindred, values in enumerate(_VALUES):
         for family, (parts, planes) in enumerate(_FAMILIES):
             rows = []
-            for grid, level in choices_of(size, kindred, family):
-                row = _choice(size, grid, level, planes, parts, values)
+            for grid, level, scaled in choices_of(size, kindred, family):
+                row = _choice(size, grid, level, planes, parts, values, scaled)
                 if row is not None:
                     rows.append((places[grid], *row[1:]))
-            choices[kindred, family, : len(rows)] = np.array(rows[:64], np.int64).reshape(-1, 6)
-    return (choices, *infills, *_nearest(), *_partitions(size, partitions), SPLIT, *_packed(), *reach)
+            choices[kindred, family, : len(rows)] = np.array(rows[:64], np.int64).reshape(-1, 7)
+    parted, masks, seeds = zip(*(_partitions(size, count, partitions) for count in (2, 3, 4)), strict=True)
+    return (choices, *infills, *_nearest(), parted, masks, seeds, SPLIT, *_packed(), *reach)
 
 
 def encode_astc(image: Image, options: EncodeOptions, size: tuple[int, int], told: Told = None) -> bytes:

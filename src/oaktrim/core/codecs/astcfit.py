@@ -10,7 +10,16 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
-from oaktrim.core.codecs.astcpolish import block_error, fit_ends, part_error, polish, polish_scratch, round_ends
+from oaktrim.core.codecs.astcpolish import (
+    block_error,
+    fit_ends,
+    part_error,
+    polish,
+    polish_scratch,
+    round_ends,
+    round_scaled,
+    values_of,
+)
 from oaktrim.core.codecs.blocks import (
     COVERS,
     FAST,
@@ -27,8 +36,11 @@ _FAR = np.float32(3e38)
 # What an error of alpha counts where it covers and is 0 or 255, in blocks of up to 25 pixels and in larger ones: clear is to
 # stay clear, and whole to stay whole. Larger blocks would lose half a dB and more to the higher price.
 _EXACT, _NEARLY = np.float32(64.0), np.float32(16.0)
-# Columns of a choice: place of its grid, level of the weights, level of the ends, partitions, planes, mode bits.
-GRID, WEIGHT, COLOUR, PARTS, PLANES, MODE = range(6)
+# Columns of a choice: place of its grid, level of the weights, level of the ends, partitions, planes, mode bits, and whether
+# the darker end is a share of the other.
+GRID, WEIGHT, COLOUR, PARTS, PLANES, MODE, SCALED = range(7)
+# Families of choices: one partition with one plane, one with two, two with one, three, four.
+TWO_PLANES, TWO_PARTS = 1, 2
 
 
 @njit(nogil=True, cache=True, fastmath=FAST)
@@ -174,12 +186,12 @@ def _project(px, channels, texels, place, scale, decoded, at):
 
 
 @njit(nogil=True, cache=True)
-def _part(place, counts, member):
-    """Fill member (2, 3, texels) with what each pixel counts for in the partitions that place (texels,) gives them."""
-    for i in range(place.shape[0]):
+def _part(place, parts, counts, member):
+    """Fill member (4, 3, texels) with what each pixel counts for in the partitions that place (texels,) gives them."""
+    for p in range(parts):
         for k in range(3):
-            member[1, k, i] = counts[k, i] * np.float32(place[i])
-            member[0, k, i] = counts[k, i] * np.float32(1 - place[i])
+            for i in range(place.shape[0]):
+                member[p, k, i] = counts[k, i] if place[i] == p else np.float32(0.0)
 
 
 @njit(nogil=True, cache=True)
@@ -233,16 +245,17 @@ def _write(
     choice, points, kind, seed, channel, weights, ends, split, packed_trits, packed_quints, words, turned, block
 ):
     """Write a block: weights (64,) and ends (parts * values,) are codes, in the order of the standard."""
-    parts, planes = choice[3], choice[4]
+    parts, planes, scaled = choice[PARTS], choice[PLANES], choice[SCALED] > 0
+    kind -= 2 if scaled else 0
     for k in range(2):
         words[k] = np.uint64(0)
         turned[k] = np.uint64(0)
     many = points * planes
-    level = choice[1]
+    level = choice[WEIGHT]
     _put_sequence(turned, 0, weights, many, level, split, packed_trits, packed_quints)
     _mirrored_into(words, turned)
     used = many * split[level, 2] + (8 * many + 4) // 5 * split[level, 0] + (7 * many + 2) // 3 * split[level, 1]
-    put_bits(words, 0, choice[5], 11)
+    put_bits(words, 0, choice[MODE], 11)
     put_bits(words, 11, parts - 1, 2)
     start = 17
     if parts == 1:
@@ -253,7 +266,7 @@ def _write(
         start = 29
     if planes == 2:
         put_bits(words, 128 - used - 2, channel, 2)
-    _put_sequence(words, start, ends, parts * 2 * ((kind >> 2) + 1), choice[2], split, packed_trits, packed_quints)
+    _put_sequence(words, start, ends, parts * 2 * ((kind >> 2) + 1), choice[COLOUR], split, packed_trits, packed_quints)
     bytes_of(words, block)
 
 
@@ -263,8 +276,7 @@ def encode_rows(pixels, wide, high, plan, heed, tables, start, stop, out, told):
 
     Parameters
     ----------
-    plan : (4, 4) int64, a row for opaque colour, grey, colour and alpha, grey and alpha: how many choices are tried with one
-        partition, with one and two planes, with two partitions, and how many partitions; then a row of rounds
+    plan : (5, 8) int64, as in `astcchoices.PLANS`
     heed : (5,) float32, as from `heed_of`
     """
     choices, grids, inverses, corners, shares, nearest_weight, weight_values, nearest_colour, colour_values, \
@@ -282,9 +294,14 @@ def encode_rows(pixels, wide, high, plan, heed, tables, start, stop, out, told):
     weights, codes = np.zeros((2, 64), np.int64), np.zeros(32, np.int64)
     best_weights, best_ends = np.zeros((2, 64), np.int64), np.zeros(32, np.int64)
     laid, bench = np.zeros(64, np.int64), polish_scratch(texels)
-    ranking, order = ranking_scratch(texels, masks.shape[2]), np.zeros(masks.shape[2], np.int64)
+    ranking = (
+        ranking_scratch(texels, masks[0].shape[2]),
+        ranking_scratch(texels, masks[1].shape[2]),
+        ranking_scratch(texels, masks[2].shape[2]),
+    )
+    order = np.zeros(masks[0].shape[2] + masks[1].shape[2] + masks[2].shape[2], np.int64)
     words, turned = np.zeros(2, np.uint64), np.zeros(2, np.uint64)
-    member, counts = np.zeros((2, 3, texels), np.float32), np.ones((3, texels), np.float32)
+    member, counts = np.zeros((4, 3, texels), np.float32), np.ones((3, texels), np.float32)
     rounds, enough = plan[4, 0], np.float32(plan[4, 1]) * np.float32(0.01 * texels)
     for by in range(start, stop):
         for bx in range(out.shape[1]):
@@ -308,22 +325,26 @@ def encode_rows(pixels, wide, high, plan, heed, tables, start, stop, out, told):
                 copy_flat(px[3], shown[1])
             best = _FAR
             best_choice, best_parted, best_channel = 0, -1, 0
-            for family in range(3):
-                # One partition with one plane, one with two, two with one.
+            for family in range(5):
                 tries, ways = plan[kindred, family], 1
-                if family == 1:
-                    ways = channels if channels > 1 else 0
-                elif family == 2 and tries > 0 and best > enough:
-                    ways = rank_partitions(shown, channels, masks, plan[kindred, 3], ranking, order)
-                if best <= enough or tries == 0:
+                if best <= enough or tries == 0 or choices[kindred, family, 0, PARTS] == 0:
                     continue
+                # More partitions are worth a look only where fewer have just been better than one.
+                if family > TWO_PARTS and best_choice // 64 != family - 1:
+                    continue
+                parts = max(1, family)
+                if family == TWO_PLANES:
+                    ways = channels if channels > 1 else 0
+                elif family >= TWO_PARTS:
+                    ways = rank_partitions(
+                        shown, channels, masks[family - 2], plan[kindred, 3 + family], ranking[family - 2], order
+                    )
                 for way in range(ways):
-                    place = parted[order[way]] if family == 2 else whole
-                    parts = 2 if family == 2 else 1
-                    _part(place, counts, member)
-                    alone = way if family == 1 else -1
+                    place = parted[family - 2][order[way]] if family >= TWO_PARTS else whole
+                    _part(place, parts, counts, member)
+                    alone = way if family == TWO_PLANES else -1
                     # Alpha stands alone most often; of a grey block nothing else can.
-                    if family == 1 and not opaque and way != channels - 1 and (grey or rounds < 2):
+                    if family == TWO_PLANES and not opaque and way != channels - 1 and (grey or rounds < 2):
                         continue
                     if alone >= 0:
                         # The channel that stands alone is taken out of the line's way, to the end.
@@ -344,9 +365,13 @@ def encode_rows(pixels, wide, high, plan, heed, tables, start, stop, out, told):
                             at[1, i] = (own[0, i] - low) / max(top - low, np.float32(1.0))
                     for k in range(tries):
                         choice = choices[kindred, family, k]
-                        if choice[3] == 0:
+                        if choice[PARTS] == 0:
                             break
-                        grid, level, fine = choice[0], choice[1], choice[2]
+                        scaled = choice[SCALED] > 0
+                        if scaled and alone >= 0 and alone != 3:
+                            continue
+                        grid, level, fine = choice[GRID], choice[WEIGHT], choice[COLOUR]
+                        many = values_of(channels, scaled)
                         points = grids[grid, 0] * grids[grid, 1]
                         for turn in range(rounds):
                             if turn == 0:
@@ -373,15 +398,13 @@ def encode_rows(pixels, wide, high, plan, heed, tables, start, stop, out, told):
                                         held = line[p, e, alone]
                                         line[p, e, alone] = line[p, e, channels - 1]
                                         line[p, e, channels - 1] = held
-                                step = 2 * channels * p
-                                good &= round_ends(
-                                    line[p],
-                                    channels,
-                                    nearest_colour[fine],
-                                    colour_values[fine],
-                                    codes[step:],
-                                    decoded[p],
-                                )
+                                mine, near, values = codes[many * p :], nearest_colour[fine], colour_values[fine]
+                                if scaled:
+                                    round_scaled(
+                                        shown, channels, texels, member[p], spread[0], line[p], near, values, mine, decoded[p]
+                                    )
+                                else:
+                                    good &= round_ends(line[p], channels, near, values, mine, decoded[p])
                                 if alone >= 0:
                                     for e in range(2):
                                         held = decoded[p, e, alone]
@@ -406,24 +429,24 @@ def encode_rows(pixels, wide, high, plan, heed, tables, start, stop, out, told):
                             if good and error < best:
                                 best = error
                                 best_choice, best_channel = family * 64 + k, alone
-                                best_parted = order[way] if family == 2 else -1
+                                best_parted = order[way] if family >= TWO_PARTS else -1
                                 for g in range(points):
                                     best_weights[0, g] = weights[0, g]
                                     best_weights[1, g] = weights[1, g]
-                                for v in range(2 * channels * parts):
+                                for v in range(many * parts):
                                     best_ends[v] = codes[v]
                     if alone >= 0:
                         for i in range(texels):
                             shown[alone, i], shown[channels - 1, i] = shown[channels - 1, i], shown[alone, i]
                         scale[alone], scale[channels - 1] = scale[channels - 1], scale[alone]
             choice = choices[kindred, best_choice // 64, best_choice % 64]
-            points = grids[choice[0], 0] * grids[choice[0], 1]
-            grid, level, fine = choice[0], choice[1], choice[2]
-            place = parted[best_parted] if best_parted >= 0 else whole
-            _part(place, counts, member)
+            grid, level, fine, parts = choice[GRID], choice[WEIGHT], choice[COLOUR], choice[PARTS]
+            points = grids[grid, 0] * grids[grid, 1]
+            place = parted[parts - 2][best_parted] if best_parted >= 0 else whole
+            _part(place, parts, counts, member)
             apart = -1 if opaque else channels - 1
             error = polish(
-                shown, channels, best_channel, apart, scale, counts, place, choice[3], member, points, plan[4, 3],
+                shown, channels, choice[SCALED] > 0, best_channel, apart, scale, counts, place, parts, member, points, plan[4, 3],
                 (reached[grid], reach[grid], reach_shares[grid]), (corners[grid], shares[grid]),
                 (nearest_weight[level], weight_values[level]), (nearest_colour[fine], colour_values[fine]),
                 best_weights, best_ends, bench,
@@ -432,17 +455,17 @@ def encode_rows(pixels, wide, high, plan, heed, tables, start, stop, out, told):
                 # It is told as it stands, whatever the search made of it.
                 for i in range(texels):
                     counts[1, i] = np.float32(1.0)
-                _part(place, counts, member)
-                error = block_error(shown, channels, best_channel, apart, scale, member, choice[3], bench)
+                _part(place, parts, counts, member)
+                error = block_error(shown, channels, best_channel, apart, scale, member, parts, bench)
             told[by, bx] = error
             for g in range(points):
-                if choice[4] == 2:
+                if choice[PLANES] == 2:
                     laid[2 * g] = best_weights[0, g]
                     laid[2 * g + 1] = best_weights[1, g]
                 else:
                     laid[g] = best_weights[0, g]
             channel = 3 if grey and best_channel == 1 else best_channel
-            seed = seeds[best_parted] if best_parted >= 0 else -1
+            seed = seeds[parts - 2][best_parted] if best_parted >= 0 else -1
             _write(
                 choice, points, kind, seed, channel, laid, best_ends, split, packed_trits, packed_quints,
                 words, turned, out[by, bx],

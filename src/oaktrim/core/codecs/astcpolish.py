@@ -82,6 +82,56 @@ def decode_ends(codes, channels, values, decoded):
     return contracted
 
 
+@njit(nogil=True, cache=True)
+def values_of(channels, scaled):
+    """Return how many values the ends of one partition take."""
+    return 2 * channels - (2 if scaled else 0)
+
+
+@njit(nogil=True, cache=True, fastmath=FAST)
+def decode_scaled(codes, channels, values, decoded):
+    """Set decoded (2, 4) to the ends of modes 6 and 10: a colour, the same made darker, and two of alpha (clause 23.14)."""
+    share = values[codes[3]] * np.float32(1.0 / 256.0)
+    for c in range(3):
+        decoded[1, c] = values[codes[c]]
+        decoded[0, c] = np.floor(values[codes[c]] * share)
+    if channels == 4:
+        decoded[0, 3] = values[codes[4]]
+        decoded[1, 3] = values[codes[5]]
+
+
+@njit(nogil=True, cache=True, fastmath=FAST)
+def round_scaled(px, channels, texels, masks, spread, line, nearest, values, codes, decoded):
+    """Round ends to a colour and a share of it that are nearest to what line (2, 4) shows of the pixels, and decode them.
+
+    The share is taken from the line; the colour is fitted anew to it, by least squares. `spread` (texels,) holds the weights of
+    colour, in 64ths.
+    """
+    top, half = np.float32(255.0), np.float32(0.5)
+    along = length = np.float32(0.0)
+    for c in range(3):
+        along += line[0, c] * line[1, c]
+        length += line[1, c] * line[1, c]
+    share = np.float32(256.0) * min(max(along / max(length, np.float32(1.0)), np.float32(0.0)), np.float32(1.0))
+    codes[3] = nearest[np.int64(min(share, top) + half)]
+    share = values[codes[3]] * np.float32(1.0 / 256.0)
+    square = np.float32(0.0)
+    for i in range(texels):
+        lit = share + (np.float32(1.0) - share) * spread[i] * np.float32(1.0 / 64.0)
+        square += masks[0, i] * lit * lit
+    part = np.float32(1.0) / max(square, np.float32(1e-6))
+    for c in range(3):
+        total = np.float32(0.0)
+        for i in range(texels):
+            lit = share + (np.float32(1.0) - share) * spread[i] * np.float32(1.0 / 64.0)
+            total += masks[0, i] * lit * px[c, i]
+        codes[c] = nearest[np.int64(min(max((total * part + half) / WIDE, np.float32(0.0)), top) + half)]
+    if channels == 4:
+        for e in range(2):
+            codes[4 + e] = nearest[np.int64(min(max((line[e, 3] + half) / WIDE, np.float32(0.0)), top) + half)]
+    decode_scaled(codes, channels, values, decoded)
+
+
 @njit(nogil=True, cache=True, fastmath=FAST)
 def round_ends(line, channels, nearest, values, codes, decoded):
     """Round ends to codes in the order of the standard and decode them, contracted where that comes nearer.
@@ -198,18 +248,31 @@ def _better_weights(
     return saved
 
 
+@njit(nogil=True, cache=True)
+def _read_ends(codes, channels, scaled, values, decoded):
+    """Set decoded (2, 4) to the ends that some codes stand for; say whether blue is contracted."""
+    if scaled:
+        decode_scaled(codes, channels, values, decoded)
+        return False
+    return decode_ends(codes, channels, values, decoded)
+
+
 @njit(nogil=True, cache=True, fastmath=FAST)
-def _better_ends(px, channels, alone, apart, scale, member, parts, spread, nearest, values, gap, codes, decoded):
+def _better_ends(px, channels, scaled, alone, apart, scale, member, parts, spread, nearest, values, gap, codes, decoded):
     """Move each code of the ends by a step where that serves its pixels; return what it saves."""
     texels = px.shape[1]
     saved = np.float32(0.0)
+    many = values_of(channels, scaled)
     for p in range(parts):
-        masks, ends, mine = member[p], decoded[p], codes[2 * channels * p :]
-        contracted = decode_ends(mine, channels, values, ends)
-        for at in range(2 * channels):
-            # A blue that is contracted moves the colours before it too.
+        masks, ends, mine = member[p], decoded[p], codes[many * p :]
+        contracted = _read_ends(mine, channels, scaled, values, ends)
+        for at in range(many):
             c = at >> 1
+            # A blue that is contracted moves the colours before it too.
             low = 0 if contracted and c == 2 else c
+            if scaled:
+                c = at if at < 3 else (2 if at == 3 else 3)
+                low = 0 if at == 3 else c
             before = np.float32(0.0)
             for k in range(low, c + 1):
                 before += part_error(px, k, k + 1, apart, texels, masks, spread[1 if k == alone else 0], ends, scale)
@@ -220,7 +283,7 @@ def _better_ends(px, channels, alone, apart, scale, member, parts, spread, neare
                 if code == held:
                     continue
                 mine[at] = code
-                same = decode_ends(mine, channels, values, ends) == contracted
+                same = _read_ends(mine, channels, scaled, values, ends) == contracted
                 after = np.float32(0.0)
                 if same:
                     for k in range(low, c + 1):
@@ -230,7 +293,7 @@ def _better_ends(px, channels, alone, apart, scale, member, parts, spread, neare
                     before = after
                 else:
                     mine[at] = held
-                    decode_ends(mine, channels, values, ends)
+                    _read_ends(mine, channels, scaled, values, ends)
     return saved
 
 
@@ -238,6 +301,7 @@ def _better_ends(px, channels, alone, apart, scale, member, parts, spread, neare
 def polish(
     px,
     channels,
+    scaled,
     alone,
     apart,
     scale,
@@ -259,7 +323,8 @@ def polish(
 
     Parameters
     ----------
-    px : (4, texels) float32; alone : the channel with a plane of its own, or -1; apart : the channel that is alpha, or -1
+    px : (4, texels) float32; scaled : the ends are a colour and a share of it
+    alone : the channel with a plane of its own, or -1; apart : the channel that is alpha, or -1
     counts : (2 or more, texels) float32, what each pixel counts for in colour and in alpha
     place : (texels,) int64; member : (parts, 2 or more, texels) float32, the masks of each partition, as in `fit_ends`
     reach : count (64,), texels (64, M) and shares (64, M) of the pixels that each point of the grid reaches
@@ -284,8 +349,9 @@ def polish(
     for k in range(values.shape[0]):
         levels += np.float32(1.0) if values[k] > 0 else np.float32(0.0)
     gap = np.float32(255.0) / max(levels, np.float32(1.0))
+    many = values_of(channels, scaled)
     for p in range(parts):
-        decode_ends(ends[2 * channels * p :], channels, values, decoded[p])
+        _read_ends(ends[many * p :], channels, scaled, values, decoded[p])
     error = block_error(px, channels, alone, apart, scale, member, parts, scratch)
     for _ in range(rounds):
         start = error
@@ -300,7 +366,11 @@ def polish(
             fit_ends(px, 0, channels, apart, texels, member[p], spread[0], line)
             if alone >= 0:
                 fit_ends(px, alone, alone + 1, apart, texels, member[p], spread[1], line)
-            good &= round_ends(line, channels, nearest, values, tried[2 * channels * p :], tried_ends[p])
+            mine = tried[many * p :]
+            if scaled:
+                round_scaled(px, channels, texels, member[p], spread[0], line, nearest, values, mine, tried_ends[p])
+            else:
+                good &= round_ends(line, channels, nearest, values, mine, tried_ends[p])
             for c in range(channels):
                 weights = spread[1 if c == alone else 0]
                 now += part_error(px, c, c + 1, apart, texels, member[p], weights, tried_ends[p], scale)
@@ -310,9 +380,10 @@ def polish(
                 for c in range(channels):
                     for e in range(2):
                         decoded[p, e, c] = tried_ends[p, e, c]
-                        ends[2 * channels * p + 2 * c + e] = tried[2 * channels * p + 2 * c + e]
+            for v in range(many * parts):
+                ends[v] = tried[v]
         error -= _better_ends(
-            px, channels, alone, apart, scale, member, parts, spread, nearest, values, gap, ends, decoded
+            px, channels, scaled, alone, apart, scale, member, parts, spread, nearest, values, gap, ends, decoded
         )  # fmt: skip
         if error > start * np.float32(0.995):
             break

@@ -101,13 +101,12 @@ _BAND_PIXELS, _BAND_ROWS = 1 << 18, 120
 
 def encode_level(image: Image, texture_format: TextureFormat, options: EncodeOptions = EncodeOptions()) -> bytes:
     """Return one image in a format, block rows from the top."""
-    return finish(_encode_bands(image, texture_format, options))
+    return finish(encode_texture([image], texture_format, options)).levels[0]
 
 
 def _encode_bands(image: Image, texture_format: TextureFormat, options: EncodeOptions) -> Task[bytes]:
     """Encode an image in bands, so that little stands in memory twice; `done` of the progress counts rows."""
     encoder = _CODECS[texture_format.name][0]
-    repeats = options.loss > 0 and texture_format.compressed and not texture_format.floating
     if options.dither is Dither.DIFFUSED and texture_format.name in PACKED_BITS:
         return encoder(image, options)
     rows = max(1, _BAND_PIXELS // (image.width * _BAND_ROWS)) * _BAND_ROWS
@@ -115,22 +114,13 @@ def _encode_bands(image: Image, texture_format: TextureFormat, options: EncodeOp
     for start in range(0, image.height, rows):
         yield Progress(start, image.height, "")
         bands.append(encoder(image.with_pixels(image.pixels[start : start + rows]), options))
-    data = b"".join(bands)
-    return _repeated(data, image, texture_format, options) if repeats else data
-
-
-def _repeated(data: bytes, image: Image, texture_format: TextureFormat, options: EncodeOptions) -> bytes:
-    wide, high = texture_format.block
-    size = -(-image.width // wide) * wide, -(-image.height // high) * high
-    decoded = decode_level(EncodedTexture(texture_format, *size, image.transfer, (data,)))
-    kept = ["RGBA".index(letter) for letter in texture_format.channels]
-    return repeat_blocks(data, image, decoded, texture_format.block, kept, options)
+    return b"".join(bands)
 
 
 def encode_texture(
     levels: list[Image], texture_format: TextureFormat, options: EncodeOptions = EncodeOptions()
 ) -> Task[EncodedTexture]:
-    """Encode an image and its levels, the largest first."""
+    """Encode an image and its levels, the largest first; with a loss, have blocks repeat each other."""
     done, total = 0, sum(level.width * level.height for level in levels)
     encoded = []
     for level in levels:
@@ -145,7 +135,26 @@ def encode_texture(
             yield Progress(done + step.done * level.width, total, words)
         done += level.width * level.height
     first = levels[0]
-    return EncodedTexture(texture_format, first.width, first.height, first.transfer, tuple(encoded))
+    made = EncodedTexture(texture_format, first.width, first.height, first.transfer, tuple(encoded))
+    return (yield from repeat_texture(made, levels, options))
+
+
+def repeat_texture(made: EncodedTexture, levels: list[Image], options: EncodeOptions) -> Task[EncodedTexture]:
+    """Return a texture that was encoded from `levels` with blocks that repeat each other, within the loss of the options.
+
+    Without a loss, and in formats without blocks or of high dynamic range, it stays what it is.
+    """
+    row = made.format
+    if options.loss <= 0 or not row.compressed or row.floating:
+        return made
+    kept = ["RGBA".index(letter) for letter in row.channels]
+    repeated = []
+    for number, (level, data) in enumerate(zip(levels, made.levels, strict=True)):
+        yield Progress(number, len(levels), f"repeating blocks of {level.width}x{level.height}")
+        width, height = (-(-side // block) * block for side, block in zip(level.size, row.block, strict=True))
+        decoded = decode_level(EncodedTexture(row, width, height, level.transfer, (data,)))
+        repeated.append(repeat_blocks(data, level, decoded, row.block, kept, options))
+    return replace(made, levels=tuple(repeated))
 
 
 def stack_textures(textures: list[EncodedTexture], faces: int = 1) -> EncodedTexture:

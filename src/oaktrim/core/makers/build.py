@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path, PurePosixPath
 
 from oaktrim.core.errors import FileError, OakTrimError
 from oaktrim.core.makers.layouts import Layout
-from oaktrim.core.makers.maker import MATERIAL_MARK, GlyphMaking, Maker, making_of
+from oaktrim.core.makers.maker import MATERIAL_MARK, GlyphMaking, Maker, PatchMaking, making_of
+from oaktrim.core.makers.patch import Patch
 from oaktrim.core.progress import Progress, Task
 from oaktrim.core.survey.cache import SurveyCache, packed_sample
 from oaktrim.core.survey.facts import SlotFacts, TextureFacts
@@ -63,6 +65,7 @@ def with_makers(found: Inventory, orders: Orders, learned: Learned) -> Inventory
     made: dict[str, Making] = {}
     unmade: list[Unreadable] = []
     names: set[str] = set()
+    patches = Counter(maker.source for maker in orders.makers if isinstance(maker, Patch))
     for maker in orders.makers:
         fault = _fault_of_name(maker.name)
         if not fault and maker.name.lower() in names:
@@ -70,6 +73,8 @@ def with_makers(found: Inventory, orders: Orders, learned: Learned) -> Inventory
         try:
             first = maker.inputs[0] if maker.inputs else ""
             making = making_of(maker, found.root, orders.layouts, facts.get(first), roles.get(first, Role.UNKNOWN))
+            if isinstance(making, PatchMaking):
+                making = replace(making, alone=patches[making.patch.source] == 1)
             content = making.content(lambda path: _known(facts, path))
             fault = fault or learned.faults.get(content, "")
         except OakTrimError as error:

@@ -78,11 +78,18 @@ class PackMaking:
 
 @dataclass(frozen=True)
 class PatchMaking:
-    """How a patch is made; its role is the overlay's."""
+    """How a patch is made.
+
+    Parameters
+    ----------
+    role, size : the overlay's
+    alone : nothing else is cut out of the overlay
+    """
 
     patch: Patch
     role: Role
     size: tuple[int, int]
+    alone: bool = True
 
     kind = Patch.kind
     wears = ()
@@ -110,8 +117,8 @@ class PatchMaking:
         return {".patch.json": sidecar(self.patch, self.size)}
 
     def takes(self, material: str, slot: Slot, source: str) -> bool:
-        # Where the overlay stays, models go on reading it: one of several patches is not all of it.
-        return source == self.patch.source and not self.patch.keeps
+        # One slot of a material cannot read several patches: there models go on reading the overlay, which stays for them.
+        return source == self.patch.source and self.alone and not self.patch.keeps
 
     def sketch(self, facts: Sequence[TextureFacts]) -> tuple[int, int, int, int]:
         """Return width, height, channels and bits, which its overlay's facts tell."""

@@ -9,7 +9,7 @@ from functools import partial
 from math import inf
 
 from oaktrim.core.codecs.effort import EncodeOptions
-from oaktrim.core.codecs.texture import EncodedTexture, decode_level, encode_texture, stack_textures
+from oaktrim.core.codecs.texture import EncodedTexture, decode_level, encode_texture, repeat_texture, stack_textures
 from oaktrim.core.errors import OakTrimError
 from oaktrim.core.files.pictures import MAX_PIXELS, parse_texture
 from oaktrim.core.formats.catalogue import Alpha, format_named
@@ -115,21 +115,32 @@ def make_texture(
     if held is not None:
         encoded, seconds = held
         return Made(encoded, partial(_reference, inventory, row, recipe, max_pixels, threads, source), covered, seconds)
+    plain = None
+    if store is not None and recipe.loss > 0 and texture.slices == 1:
+        # Blocks that repeat each other are chosen among those of the texture without a loss, which other losses want too.
+        plain = yield from make_texture(inventory, row, replace(recipe, loss=0.0), max_pixels, threads, source, store)
     started = time.perf_counter()
-    made = yield from _make(inventory, row, recipe, max_pixels, threads, source)
-    made = replace(made, covered=covered, seconds=time.perf_counter() - started)
+    made = yield from _make(inventory, row, recipe, max_pixels, threads, source, plain)
+    before = plain.seconds if plain is not None else 0.0
+    made = replace(made, covered=covered, seconds=time.perf_counter() - started + before)
     if store is not None and made.encoded.format.compressed:
         store.keep(key, made.encoded, made.seconds)
     return made
 
 
 def _make(
-    inventory: Inventory, row: int, recipe: Recipe, max_pixels: int, threads: int | None, source: Image | None
+    inventory: Inventory,
+    row: int,
+    recipe: Recipe,
+    max_pixels: int,
+    threads: int | None,
+    source: Image | None,
+    plain: Made | None,
 ) -> Task[Made]:
     texture = inventory.textures[row]
     if texture.slices == 1:
         image = source or read_source(inventory, row, max_pixels)
-        return (yield from _make_picture(inventory, row, image, recipe, threads))
+        return (yield from _make_picture(inventory, row, image, recipe, threads, plain))
     whole = _container(inventory, texture, max_pixels)
     parts = []
     for place in range(whole.slices):
@@ -149,7 +160,9 @@ def _sized(inventory: Inventory, row: int, image: Image, recipe: Recipe, threads
     return resample(image, recipe.width, recipe.height, how, threads)
 
 
-def _make_picture(inventory: Inventory, row: int, image: Image, recipe: Recipe, threads: int | None) -> Task[Made]:
+def _make_picture(
+    inventory: Inventory, row: int, image: Image, recipe: Recipe, threads: int | None, plain: Made | None = None
+) -> Task[Made]:
     role = inventory.roles[row].role
     image = _sized(inventory, row, image, recipe, threads)
     levels = make_levels(image, recipe.levels, resampled_as(role, image, MIP_FILTER), threads)
@@ -157,7 +170,10 @@ def _make_picture(inventory: Inventory, row: int, image: Image, recipe: Recipe, 
         levels = with_coverage(levels, recipe.coverage)
     options = EncodeOptions(recipe.effort, loss=recipe.loss, threads=threads, counted=recipe.counted)
     try:
-        encoded = yield from encode_texture(levels, format_named(recipe.format), options)
+        if plain is None:
+            encoded = yield from encode_texture(levels, format_named(recipe.format), options)
+        else:
+            encoded = yield from repeat_texture(plain.encoded, levels, options)
     except OakTrimError as error:
         raise type(error)(f"{inventory.textures[row].path}: {error}") from error
     first = levels[0]

@@ -480,7 +480,7 @@ class PatchPage(QWidget):
         self._show()
 
     def _split(self) -> None:
-        """Make a patch of each island; the overlay is replaced by all of them, so it stays in the build."""
+        """Make a patch of each island; they replace the overlay, but for where a model reads it."""
         row, looked, session = self.row, self._looked, self._session
         if row is None or looked is None or session.history is None:
             return
@@ -488,8 +488,7 @@ class PatchPage(QWidget):
         plans = [session.plan(target.id) for target in session.targets]
         for number, used in enumerate(looked.used):
             rect = snapped(used, looked.image.size, self._snap, self.gutter.value())
-            # One slot of a material cannot read several patches, so the overlay keeps serving the models.
-            patch = Patch(f"{row.patch.name}_{number}", row.path, rect, looked.background, self.tolerance.value(), True)
+            patch = Patch(f"{row.patch.name}_{number}", row.path, rect, looked.background, self.tolerance.value())
             job = with_begun(job, patch, plans)
         session.edit(job, f"{len(looked.used)} patches of {row.path.rsplit('/', 1)[-1]}")
 

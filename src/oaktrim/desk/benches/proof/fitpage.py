@@ -8,6 +8,7 @@ import numpy as np
 from PySide6.QtCore import QModelIndex, QSize, Qt
 from PySide6.QtWidgets import (
     QAbstractItemView,
+    QComboBox,
     QHBoxLayout,
     QHeaderView,
     QLabel,
@@ -20,6 +21,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from oaktrim.core.codecs.effort import Effort
 from oaktrim.core.errors import OakTrimError
 from oaktrim.core.plan.budget import Solution, Tradeoff, tradeoff
 from oaktrim.core.plan.query import select
@@ -54,6 +56,10 @@ class FitPage(QWidget):
         self.table = QTableView()
         self.locked = QLineEdit(placeholderText="Leave alone: a filter, such as role:normal or path:hero/*")
         self.locked.setAccessibleName("Textures that are not to be touched, as a filter")
+        self.effort = QComboBox(accessibleName="Effort that what is proposed is encoded with")
+        self.effort.addItem("effort as it is", None)
+        for effort in Effort:
+            self.effort.addItem(f"{effort.value} effort", effort)
         self.begin = QPushButton("Propose cuts", objectName="primary")
         self.take = QPushButton("Make the cuts", objectName="primary")
         self.curve = QSlider(Qt.Orientation.Horizontal, accessibleName="Trade-off between bytes and visible loss")
@@ -94,7 +100,8 @@ class FitPage(QWidget):
         top = QHBoxLayout()
         top.setContentsMargins(12, 6, 12, 4)
         top.setSpacing(8)
-        for widget, stretch in ((self._words, 3), (self.locked, 2), (self._bar, 1), (self._stop, 0), (self.begin, 0)):
+        parts = ((self._words, 3), (self.locked, 2), (self.effort, 0), (self._bar, 1), (self._stop, 0), (self.begin, 0))
+        for widget, stretch in parts:
             top.addWidget(widget, stretch)
         foot = QHBoxLayout()
         foot.setContentsMargins(12, 4, 12, 8)
@@ -133,6 +140,7 @@ class FitPage(QWidget):
         self._stop.setVisible(on)
         self.begin.setVisible(not on)
         self.locked.setEnabled(not on)
+        self.effort.setEnabled(not on)
 
     def refresh(self) -> None:
         """Begin anew when what was proposed is no longer for what is open."""
@@ -183,7 +191,7 @@ class FitPage(QWidget):
         self._bar.setRange(0, 0)
         task = propose(
             plan, session.shares, session.cache, dict(plan.target.limit_bytes), locked,
-            floors_of(session.job.role_rules, plan.target), session.job.max_pixels,
+            floors_of(session.job.role_rules, plan.target), session.job.max_pixels, self.effort.currentData(),
         )  # fmt: skip
         self._work = start(task, self, self._take_fit, self._failed)
         self._work.progress.connect(self._step)
