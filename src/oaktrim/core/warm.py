@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from concurrent.futures import FIRST_COMPLETED, ProcessPoolExecutor, wait
+from itertools import chain
 from multiprocessing import get_context
 
 import numpy as np
@@ -62,8 +63,10 @@ def _picture(channels: int, dtype: type = np.uint8, scale: float = 1) -> Image:
 def warm() -> Task[None]:
     """Run every kernel on a small picture of every type it can meet."""
     forget_old_kernels()
-    yield from _looks()
-    yield from _codecs(_names())
+    names = _names()
+    total = 4 * len(_TYPES) + len(names)
+    for done, step in enumerate(chain(_looks(), _codecs(names))):
+        yield Progress(done, total, step.what)
 
 
 def _looks() -> Task[None]:
