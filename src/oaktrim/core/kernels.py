@@ -84,13 +84,19 @@ def keep_in_turn() -> None:
     files.save = save
 
 
-def kernels_are_whole(now: bool = False) -> bool:
-    """Say whether all kernels were compiled in this folder once; `now` notes that they were."""
+def _mark() -> Path:
     config: Any = numba.config
-    mark = Path(config.CACHE_DIR) / "whole"
-    if now:
-        mark.touch()
-    return mark.exists()
+    return Path(config.CACHE_DIR) / "whole"
+
+
+def kernels_are_whole() -> bool:
+    """Say whether all kernels were compiled in this folder once."""
+    return _mark().exists()
+
+
+def note_whole_kernels() -> None:
+    """Note that all kernels were compiled in this folder."""
+    _mark().touch()
 
 
 def forget_old_kernels() -> None:

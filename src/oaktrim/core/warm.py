@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from concurrent.futures import FIRST_COMPLETED, ProcessPoolExecutor, wait
+from concurrent.futures.process import BrokenProcessPool
 from itertools import chain
 from multiprocessing import get_context
 
@@ -12,7 +13,7 @@ import numpy as np
 from oaktrim.core.codecs.effort import Dither, Effort, EncodeOptions
 from oaktrim.core.codecs.texture import decode_level, encode_level, encode_texture
 from oaktrim.core.formats.catalogue import FORMATS, ORDER, chain_bytes
-from oaktrim.core.kernels import forget_old_kernels, keep_in_turn, kernels_are_whole
+from oaktrim.core.kernels import forget_old_kernels, keep_in_turn, kernels_are_whole, note_whole_kernels
 from oaktrim.core.makers.rectangles import smallest_pages
 from oaktrim.core.pixels.distance import signed_distance
 from oaktrim.core.pixels.image import Image
@@ -36,13 +37,19 @@ def warm_beside() -> Task[None]:
         return
     rest = [name for name in _names() if name not in _LONGEST]
     jobs = [*((name,) for name in _LONGEST), *(rest[start :: len(rest) // 8] for start in range(len(rest) // 8)), ()]
-    with ProcessPoolExecutor(threads_here(), get_context("spawn"), keep_in_turn) as pool:
-        pending = {pool.submit(_compile, tuple(names)) for names in jobs}
-        while pending:
-            yield Progress(len(jobs) - len(pending), len(jobs) + 1, "compiling kernels, which takes some minutes")
-            _, pending = wait(pending, timeout=1, return_when=FIRST_COMPLETED)
+    try:
+        with ProcessPoolExecutor(threads_here(), get_context("spawn"), keep_in_turn) as pool:
+            pending = {pool.submit(_compile, tuple(names)) for names in jobs}
+            while pending:
+                yield Progress(len(jobs) - len(pending), len(jobs) + 1, "compiling kernels, which takes some minutes")
+                done, pending = wait(pending, timeout=1, return_when=FIRST_COMPLETED)
+                for compiled in done:
+                    compiled.result()
+    except BrokenProcessPool:
+        # A process was ended from outside, for its memory say: what is missing now is compiled below, one after the other.
+        pass
     yield from warm()
-    kernels_are_whole(True)
+    note_whole_kernels()
 
 
 def _compile(names: Sequence[str]) -> None:

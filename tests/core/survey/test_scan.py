@@ -118,12 +118,8 @@ def test_what_is_known_is_not_read_again(tmp_path, cache, monkeypatch):
     first = finish(scan(root, cache=cache))
     put(root, "b.png", busy(16, 16, 3).pixels)
     read = []
-    real = module.reader_for
-
-    def noted(path):
-        return lambda seen, *rest: read.append(seen.path) or real(path)(seen, *rest)
-
-    monkeypatch.setattr(module, "reader_for", noted)
+    real = module.tell
+    monkeypatch.setattr(module, "tell", lambda seen, *rest: read.append(seen.path) or real(seen, *rest))
     again = finish(scan(root, cache=cache))
     assert read == ["b.png"]
     assert again.textures[0] == first.textures[0]

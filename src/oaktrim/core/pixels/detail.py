@@ -7,7 +7,6 @@ from dataclasses import dataclass
 from functools import cache
 
 import numpy as np
-import scipy.fft
 from numba import njit
 
 from oaktrim.core.pixels.image import Image, Pixels
@@ -19,7 +18,6 @@ from oaktrim.core.pixels.statistics import GRID, PixelFacts, busy_side, busy_til
 _LEFT_BEHIND, _BEYOND = 0.002, 1.5
 # Half a code of an 8-bit picture: what rounding alone adds, as a variance in 0..1 squared.
 _ROUNDING = (0.6 / 255) ** 2
-_LUMINANCE = np.array([0.2126, 0.7152, 0.0722])
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,7 +53,7 @@ def detail_share(image: Image, facts: PixelFacts) -> float:
     for channel in range(pixels.shape[2]):
         for left, top in facts.busiest:
             _windowed(pixels, left, top, channel, unit, window, tile)
-            bins: Pixels = scipy.fft.rfft2(tile)
+            bins: Pixels = np.fft.fft(np.fft.rfft(tile), axis=0)
             _energy(bins.view(np.float32), zones, energy)
             fine, finest = energy[1] + energy[2], energy[2]
             left_behind = _LEFT_BEHIND * (energy[0] + fine)
@@ -95,7 +93,8 @@ def _energy(bins, zones, energy):
 
 @cache
 def _spectrum_of(side: int) -> tuple[Pixels, Pixels, tuple[float, float]]:
-    """Return the window (side, side), the zone of each bin, and what rounding puts beyond a quarter and a half of the band.
+    """Return the window (side, side), the zone of each bin (side, side // 2 + 1), and what rounding puts beyond a quarter
+    and a half of the band.
 
     Zone 0 is up to a quarter, 1 up to a half, 2 beyond.
     """
@@ -198,16 +197,41 @@ def baked_light(image: Image, facts: PixelFacts) -> float:
     """
     if len(image.channels) < 3 or facts.constant or image.is_float:
         return 0.0
-    cells = np.maximum(facts.means[..., :3].reshape(-1, 3) / unit_codes(image), 1 / 255) ** 2.2
-    light = np.log2(cells @ _LUMINANCE)
-    fit = _quadratic(GRID)
-    smooth = fit @ light
-    shaded = float(smooth.var())
-    if shaded <= 0.6 * max(1e-9, shaded + float((light - smooth).var())):
+    return float(_fall_of_light(facts.means, unit_codes(image), _quadratic(GRID)))
+
+
+@njit(nogil=True, cache=True)
+def _fall_of_light(means, unit, fit):
+    """Return what `baked_light` does of mean codes (h, w, C); `fit` is what `_quadratic` returns."""
+    count = fit.shape[0]
+    # The logarithm of the luminance (Rec. ITU-R BT.709-6, item 3.2) and two shares of the colour, smooth versions beside them.
+    values = np.empty((count, 4))
+    for i in range(count):
+        red = max(means[i // means.shape[1], i % means.shape[1], 0] / unit, 1 / 255) ** 2.2
+        green = max(means[i // means.shape[1], i % means.shape[1], 1] / unit, 1 / 255) ** 2.2
+        blue = max(means[i // means.shape[1], i % means.shape[1], 2] / unit, 1 / 255) ** 2.2
+        values[i, 0] = np.log2(0.2126 * red + 0.7152 * green + 0.0722 * blue)
+        values[i, 1] = red / (red + green + blue)
+        values[i, 2] = green / (red + green + blue)
+        values[i, 3] = blue / (red + green + blue)
+    low, high = np.full(4, np.inf), np.full(4, -np.inf)
+    squares = rest = total = 0.0
+    for i in range(count):
+        for k in range(4):
+            smooth = 0.0
+            for j in range(count):
+                smooth += fit[i, j] * values[j, k]
+            low[k], high[k] = min(low[k], smooth), max(high[k], smooth)
+            if k == 0:
+                # The fit holds a constant, so what it leaves has no mean.
+                total += smooth
+                squares += smooth * smooth
+                rest += (values[i, 0] - smooth) ** 2
+    shaded = max(0.0, squares / count - (total / count) ** 2)
+    painted = max(high[1] - low[1], high[2] - low[2], high[3] - low[3])
+    if shaded <= 0.6 * max(1e-9, shaded + rest / count) or painted >= 0.12:
         return 0.0
-    chroma = cells / cells.sum(axis=-1, keepdims=True)
-    painted = float(np.ptp(fit @ chroma, axis=0).max())
-    return float(np.ptp(smooth)) if painted < 0.12 else 0.0
+    return high[0] - low[0]
 
 
 @cache

@@ -52,6 +52,46 @@ class PixelFacts:
 
 
 @njit(nogil=True, cache=True)
+def add_across(sums, start, channels, across, part, half, means, place, count):
+    """Fill `count` pixels of `means` (w * C) from `place` on with the sums of `across` pixels each of a row (W * C) from
+    `start` on, times `part`, and `half` more. Places are of pixels.
+
+    Three and four channels are written out: their sums stay in registers.
+    """
+    i = start * channels
+    for x in range(place, place + count):
+        if channels == 3:
+            red = green = blue = np.float32(0)
+            for _ in range(across):
+                red += sums[i]
+                green += sums[i + 1]
+                blue += sums[i + 2]
+                i += 3
+            means[3 * x] = red * part + half
+            means[3 * x + 1] = green * part + half
+            means[3 * x + 2] = blue * part + half
+        elif channels == 4:
+            red = green = blue = alpha = np.float32(0)
+            for _ in range(across):
+                red += sums[i]
+                green += sums[i + 1]
+                blue += sums[i + 2]
+                alpha += sums[i + 3]
+                i += 4
+            means[4 * x] = red * part + half
+            means[4 * x + 1] = green * part + half
+            means[4 * x + 2] = blue * part + half
+            means[4 * x + 3] = alpha * part + half
+        else:
+            for c in range(channels):
+                total = np.float32(0)
+                for u in range(across):
+                    total += sums[i + u * channels + c]
+                means[x * channels + c] = total * part + half
+            i += across * channels
+
+
+@njit(nogil=True, cache=True)
 def _cells(rows, channels, most, means):
     """Fill `means` (h, w * C) float32 with the mean codes of cells of rows (H, W * C), of at most `most` rows of each cell."""
     height, width = rows.shape[0], rows.shape[1] // channels
@@ -61,9 +101,11 @@ def _cells(rows, channels, most, means):
         top = v * height // down
         bottom = max(top + 1, (v + 1) * height // down)
         step = -(-(bottom - top) // most)
-        sums[:] = 0
-        count = 0
-        for y in range(top + (step - 1) // 2, bottom, step):
+        first = top + (step - 1) // 2
+        count = 1
+        for i in range(sums.shape[0]):
+            sums[i] = rows[first, i]
+        for y in range(first + step, bottom, step):
             count += 1
             for i in range(sums.shape[0]):
                 sums[i] += np.float32(rows[y, i])
@@ -71,11 +113,7 @@ def _cells(rows, channels, most, means):
             left = u * width // across
             right = max(left + 1, (u + 1) * width // across)
             part = np.float32(1.0 / (count * (right - left)))
-            for c in range(channels):
-                total = np.float32(0)
-                for x in range(left * channels + c, right * channels, channels):
-                    total += sums[x]
-                means[v, u * channels + c] = total * part
+            add_across(sums, left, channels, right - left, part, np.float32(0), means[v], u, 1)
 
 
 @njit(nogil=True, cache=True)

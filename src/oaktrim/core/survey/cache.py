@@ -95,6 +95,7 @@ class SurveyCache:
     def _open(self) -> closing[sqlite3.Connection]:
         self.file.parent.mkdir(parents=True, exist_ok=True)
         connection = sqlite3.connect(self.file, timeout=10)
+        connection.execute("pragma page_size=32768")
         connection.execute("pragma auto_vacuum=incremental")
         connection.execute("pragma journal_mode=wal")
         connection.execute("pragma synchronous=off")

@@ -14,7 +14,7 @@ from oaktrim.core.codecs.effort import Effort, EncodeOptions
 from oaktrim.core.codecs.texture import encode_level
 from oaktrim.core.formats.catalogue import format_named
 from oaktrim.core.pixels.image import Image, Pixels, held, to_rgba
-from oaktrim.core.pixels.statistics import cell_means, kernel_pixels
+from oaktrim.core.pixels.statistics import add_across, cell_means, kernel_pixels
 from oaktrim.core.targets.target import Packing
 
 _WIDE, _HIGH, _TILES_ACROSS, _TILES_DOWN = 256, 16, 2, 4
@@ -63,16 +63,12 @@ def _average(rows, channels, across, down, half, means):
     part = np.float32(1.0 / (across * down))
     sums = np.empty(rows.shape[1], np.float32)
     for y in range(height):
-        sums[:] = 0
-        for v in range(y * down, y * down + down):
+        for i in range(sums.shape[0]):
+            sums[i] = rows[y * down, i]
+        for v in range(y * down + 1, y * down + down):
             for i in range(sums.shape[0]):
                 sums[i] += np.float32(rows[v, i])
-        for x in range(0, wide, channels):
-            for c in range(x, x + channels):
-                total = np.float32(0)
-                for u in range(across):
-                    total += sums[x * across + u * channels + c - x]
-                means[y, c] = total * part + half
+        add_across(sums, 0, channels, across, part, half, means[y], 0, wide // channels)
 
 
 def _averaged(image: Image, pixels: Pixels, step: int) -> Pixels:

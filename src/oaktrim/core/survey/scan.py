@@ -4,26 +4,30 @@ from __future__ import annotations
 
 import os
 import re
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Generator, Iterator
 from dataclasses import dataclass
 from operator import attrgetter
 from pathlib import Path
 
 import pathspec
 
-from oaktrim.core.errors import FileError, OakTrimError, os_fault, shown
+from oaktrim.core.errors import FileError, os_fault, shown
 from oaktrim.core.files.pictures import MAX_PIXELS
 from oaktrim.core.progress import Progress, Task, spread
-from oaktrim.core.survey.cache import PackedSample, SurveyCache, TreeSeen, packed_sample
+from oaktrim.core.survey.cache import PackedSample, SurveyCache, TreeSeen
 from oaktrim.core.survey.facts import FileFacts
 from oaktrim.core.survey.inventory import Inventory, Unreadable
 from oaktrim.core.survey.ownership import link
 from oaktrim.core.survey.read import Seen, reader_for
 from oaktrim.core.survey.roles import DEFAULT_PATTERNS, RoleChoice, RolePattern
+from oaktrim.core.survey.worker import Told, Workers, tell
 
 DEFAULT_IGNORE = (".*", "__pycache__/")
 # A tree of fewer files is walked before anybody has looked at it.
 _WORTH_REMEMBERING = 5000
+# Processes take a second or two to start: what is worth that, in files or in their bytes.
+_APART_FROM, _APART_FROM_BYTES = 1000, 1 << 28
+_BATCH, _BATCH_BYTES = 16, 1 << 22
 # Samples are kept in between, so that a long survey neither fills memory nor loses much when it is stopped.
 _KEEP_EVERY = 256
 
@@ -132,20 +136,6 @@ def scan(
             else:
                 fresh.append(seen)
 
-    def work(seen: Seen) -> tuple[FileFacts, dict[str, PackedSample]] | Unreadable:
-        read = reader_for(seen.path)
-        assert read is not None
-        try:
-            facts, samples = read(seen, root, settings.max_pixels)
-            ready = {} if cache is None else {content: packed_sample(sample) for content, sample in samples.items()}
-            return facts, ready
-        except FileError as error:
-            return Unreadable(seen.path, error.fault)
-        except OakTrimError as error:
-            return Unreadable(seen.path, str(error))
-        except MemoryError:
-            return Unreadable(seen.path, "does not fit in memory")
-
     new: list[FileFacts] = []
     samples: dict[str, PackedSample] = {}
 
@@ -156,19 +146,22 @@ def scan(
         samples.clear()
 
     try:
-        for done, (position, result) in enumerate(spread(work, fresh, threads), 1):
-            if isinstance(result, Unreadable):
-                unreadable.append(result)
-            else:
-                facts, seen_samples = result
-                found[facts.path] = facts
-                new.append(facts)
-                samples.update(seen_samples)
+        reading, done = _read(fresh, root, settings.max_pixels, cache is not None, threads), 0
+        for batch, answers in reading:
+            for seen, told in zip(batch, answers, strict=True):
+                if told.facts is None:
+                    unreadable.append(Unreadable(seen.path, told.fault))
+                else:
+                    found[seen.path] = told.facts
+                    new.append(told.facts)
+                    samples.update(told.samples)
             if len(new) >= _KEEP_EVERY:
                 keep()
-            yield Progress(done, len(fresh), fresh[position].path)
+            done += len(batch)
+            yield Progress(done, len(fresh), batch[-1].path)
     finally:
         # A survey that is stopped keeps what it has read, so that the next one goes on from there.
+        reading.close()
         keep()
         if cache is not None and fresh:
             cache.trim()
@@ -176,6 +169,36 @@ def scan(
     if cache is not None and len(paths) >= _WORTH_REMEMBERING:
         cache.keep_tree(root, TreeSeen(settings._met_by, paths, [(row.path, row.error) for row in unreadable]))
     return _gather(root, settings, [found[path] for path in sorted(found)], paths, unreadable)
+
+
+def _read(
+    fresh: list[Seen], root: Path, max_pixels: int, sampled: bool, threads: int | None
+) -> Generator[tuple[list[Seen], list[Told]]]:
+    """Yield files in small batches and what reading them gave: in processes, or on threads where those take longer to start."""
+    if len(fresh) < _APART_FROM and sum(seen.file_bytes for seen in fresh) < _APART_FROM_BYTES:
+        for position, row in spread(lambda seen: tell(seen, root, max_pixels, sampled), fresh, threads):
+            yield [fresh[position]], [row]
+        return
+    workers, batches = Workers(root, max_pixels, sampled), list(_batches(fresh))
+    try:
+        for position, answers in spread(workers.read, batches, threads):
+            yield batches[position], answers
+    finally:
+        workers.close()
+
+
+def _batches(fresh: list[Seen]) -> Iterator[list[Seen]]:
+    """Yield files in batches that are worth a message and soon done."""
+    batch: list[Seen] = []
+    weight = 0
+    for seen in fresh:
+        batch.append(seen)
+        weight += seen.file_bytes
+        if len(batch) == _BATCH or weight >= _BATCH_BYTES:
+            yield batch
+            batch, weight = [], 0
+    if batch:
+        yield batch
 
 
 def remembered(root: Path, settings: ScanSettings, cache: SurveyCache) -> Inventory | None:
