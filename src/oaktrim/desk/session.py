@@ -23,6 +23,7 @@ from oaktrim.core.ship.store import MadeStore
 from oaktrim.core.survey.cache import SurveyCache
 from oaktrim.core.survey.findings.finding import Finding
 from oaktrim.core.survey.inventory import Inventory, difference
+from oaktrim.core.survey.look import looks_the_same
 from oaktrim.core.survey.roles import Certainty, Role
 from oaktrim.core.targets.arrival import weigh_nothing
 from oaktrim.core.targets.target import Target
@@ -148,7 +149,7 @@ class Session(QObject):
             self.busy.emit(None)
             self._take(file, job, root, tree)
             if tree.remembered:
-                QTimer.singleShot(_SETTLED, self, self.look_at_disk)
+                QTimer.singleShot(_SETTLED, self, self._look_after_opening)
 
         self._begin(survey_tree(root, job.scan_settings, job.orders, self.cache, remember=True), done)
 
@@ -164,8 +165,14 @@ class Session(QObject):
 
         self._begin(survey_tree(self.root, self.job.scan_settings, self.job.orders, self.cache), done)
 
-    def look_at_disk(self) -> None:
-        """Read again what changed on disk, beside everything else, and say what is different."""
+    def _look_after_opening(self) -> None:
+        self.look_at_disk(remembered=True)
+
+    def look_at_disk(self, remembered: bool = False) -> None:
+        """Read again what changed on disk, beside everything else, and say what is different.
+
+        What was opened as it is `remembered` has most likely not changed, which a process finds out for itself.
+        """
         if self.inventory is None or (self.work is not None and self.work.running):
             return
         if self._looking is not None and self._looking.running:
@@ -173,14 +180,16 @@ class Session(QObject):
             return
         before, shown = self.workshop.found, self.inventory
 
-        def look() -> Task[tuple[Tree, str]]:
+        def look() -> Task[tuple[Tree, str] | None]:
+            if remembered and (yield from looks_the_same(self.root, self.job.scan_settings, self.cache)):
+                return None
             tree = yield from survey_tree(self.root, self.job.scan_settings, self.job.orders, self.cache)
             return tree, difference(before, tree.found) or made_anew(shown, tree.inventory)
 
-        def done(seen: tuple[Tree, str]) -> None:
+        def done(seen: tuple[Tree, str] | None) -> None:
             self._looking = None
-            tree, told = seen
-            if told and self.workshop.found is before:
+            tree, told = seen or (None, "")
+            if tree is not None and told and self.workshop.found is before:
                 was = self.plan().total("memory")
                 self._take_again(tree)
                 change = self.plan().total("memory") - was

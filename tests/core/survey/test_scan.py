@@ -9,10 +9,11 @@ from oaktrim.core.errors import FileError
 from oaktrim.core.progress import finish
 from oaktrim.core.survey import scan as module
 from oaktrim.core.survey.cache import SurveyCache
+from oaktrim.core.survey.look import looks_the_same
 from oaktrim.core.survey.places import file_of
 from oaktrim.core.survey.roles import DEFAULT_PATTERNS, Role, RolePattern, role_guesser
 from oaktrim.core.survey.sample import sample_of
-from oaktrim.core.survey.scan import ScanSettings, remembered, scan
+from oaktrim.core.survey.scan import ScanSettings, as_surveyed, remembered, scan
 from tests.kit.pictures import busy
 from tests.kit.trees import put, surveyed
 
@@ -198,3 +199,53 @@ def test_a_large_tree_is_remembered_as_it_was(tmp_path, monkeypatch):
     now = finish(scan(root, cache=cache))
     assert remembered(root, ScanSettings(), cache) == now != was
     assert [t.path for t in now.textures] == ["a/wall_n.png", "c/new.png"]
+
+
+def _touched(root):
+    os.utime(root / "a/wall_n.png", ns=(1, 1))
+
+
+def _mended(root):
+    put(root, "broken.png")
+
+
+def _broken_otherwise(root):
+    (root / "broken.png").write_bytes(b"")
+
+
+@pytest.mark.parametrize(
+    "change",
+    [
+        _touched,
+        _mended,
+        _broken_otherwise,
+        lambda root: put(root, "c/new.png"),
+        lambda root: (root / "b/wall_base.png").unlink(),
+        lambda root: (root / "b/wall_base.png").rename(root / "b/other.png"),
+        lambda root: (root / "notes.txt").write_text("no picture"),
+    ],
+)
+def test_a_look_tells_whether_a_large_tree_is_as_it_was(tmp_path, monkeypatch, change):
+    monkeypatch.setattr(module, "_WORTH_REMEMBERING", 3)
+    root, cache = tmp_path / "art", SurveyCache(tmp_path / "survey.sqlite")
+    for name in ("b/wall_base.png", "a/wall_n.png"):
+        put(root, name)
+    (root / "broken.png").write_bytes(b"\x89PNG\r\n\x1a\n123")
+    assert not as_surveyed(root, ScanSettings(), cache)
+    finish(scan(root, cache=cache))
+    assert as_surveyed(root, ScanSettings(), cache)
+    assert not as_surveyed(root, ScanSettings(ignore=("b/",)), cache)
+    change(root)
+    assert not as_surveyed(root, ScanSettings(), cache)
+
+
+def test_a_process_looks_as_this_one_does(tmp_path, monkeypatch):
+    monkeypatch.setattr(module, "_WORTH_REMEMBERING", 1)
+    root = tmp_path / "art"
+    put(root, "caf.png").rename(os.fsdecode(os.fsencode(root) + b"/caf\xe9.png"))
+    cache = SurveyCache(tmp_path / "survey.sqlite")
+    assert finish(looks_the_same(root, ScanSettings(), cache)) is False
+    finish(scan(root, cache=cache))
+    assert finish(looks_the_same(root, ScanSettings(), cache)) is True
+    put(root, "new.png")
+    assert finish(looks_the_same(root, ScanSettings(), cache)) is False

@@ -6,9 +6,9 @@ import sys
 
 import pytest
 
+from oaktrim.core import processes
 from oaktrim.core.progress import finish
 from oaktrim.core.survey import scan as module
-from oaktrim.core.survey import worker
 from oaktrim.core.survey.cache import SurveyCache
 from oaktrim.core.survey.scan import scan, walk
 from oaktrim.core.survey.worker import Workers
@@ -37,7 +37,7 @@ def apart(monkeypatch):
             super().__init__(*args, **kwargs)
             started.append(self)
 
-    monkeypatch.setattr(worker.subprocess, "Popen", Watched)
+    monkeypatch.setattr(processes.subprocess, "Popen", Watched)
     return started
 
 
@@ -83,7 +83,11 @@ def test_a_process_that_is_ended_is_replaced(tmp_path, apart):
 def test_a_file_that_brings_its_reader_down_is_told_alone(tmp_path):
     for name in ("a.png", "poison.png", "b.png", "c.png"):
         put(tmp_path, name)
-    workers = Workers(tmp_path, 1 << 20, False, (sys.executable, "-c", _FRAIL))
+
+    def frail():
+        return subprocess.Popen([sys.executable, "-c", _FRAIL], stdin=subprocess.PIPE, stdout=subprocess.PIPE)
+
+    workers = Workers(tmp_path, 1 << 20, False, frail)
     seen = list(walk(tmp_path, (), []))
     try:
         told = workers.read(seen)

@@ -287,7 +287,7 @@ def survey_tree(
     ------
     FileError : the root itself cannot be read
     """
-    yield Progress(0, 0, "looking for files")
+    yield Progress(0, 0, "opening what is known")
     kept = remembered(root, settings, cache) if remember and cache is not None and root.is_dir() else None
     found = kept or (yield from scan(root, settings, cache, threads))
     learned = Learned()

@@ -108,6 +108,21 @@ def _same(kept: FileFacts | None, seen: Seen, stamps: dict[str, tuple[int, int]]
     return kept.model is None or all(stamps.get(path) == (size, time) for path, size, time in kept.model.files)
 
 
+def _known(known: dict[str, FileFacts], all_seen: list[Seen]) -> tuple[dict[str, FileFacts], list[Seen]]:
+    """Return the facts of the files that are as they were, by path, and those that have to be read."""
+    stamps = {seen.path: seen.stamp for seen in all_seen}
+    found: dict[str, FileFacts] = {}
+    fresh: list[Seen] = []
+    for seen in all_seen:
+        if reader_for(seen.path) is not None:
+            kept = known.get(seen.path)
+            if kept is not None and _same(kept, seen, stamps):
+                found[seen.path] = kept
+            else:
+                fresh.append(seen)
+    return found, fresh
+
+
 def scan(
     root: Path, settings: ScanSettings = ScanSettings(), cache: SurveyCache | None = None, threads: int | None = None
 ) -> Task[Inventory]:
@@ -124,18 +139,7 @@ def scan(
     unreadable: list[Unreadable] = []
     yield Progress(0, 0, "looking for files")
     all_seen = list(walk(root, settings.ignore, unreadable))
-    known = {} if cache is None else cache.facts(root)
-    stamps = {seen.path: seen.stamp for seen in all_seen}
-    found: dict[str, FileFacts] = {}
-    fresh: list[Seen] = []
-    for seen in all_seen:
-        if reader_for(seen.path) is not None:
-            kept = known.get(seen.path)
-            if kept is not None and _same(kept, seen, stamps):
-                found[seen.path] = kept
-            else:
-                fresh.append(seen)
-
+    found, fresh = _known({} if cache is None else cache.facts(root), all_seen)
     new: list[FileFacts] = []
     samples: dict[str, PackedSample] = {}
 
@@ -210,6 +214,25 @@ def remembered(root: Path, settings: ScanSettings, cache: SurveyCache) -> Invent
     known, faulty = cache.facts(root), {path for path, _ in seen.unreadable}
     found = [known[path] for path in sorted(seen.paths) if path in known and path not in faulty]
     return _gather(root, settings, found, seen.paths, [Unreadable(*row) for row in seen.unreadable])
+
+
+def as_surveyed(root: Path, settings: ScanSettings, cache: SurveyCache) -> bool:
+    """Say whether a tree that is remembered is on disk as it was: no file more or less, none changed, the same ones broken."""
+    root = Path(os.path.abspath(root))
+    seen = cache.tree(root)
+    if seen is None or seen.settings != settings._met_by:
+        return False
+    unreadable: list[Unreadable] = []
+    all_seen = list(walk(root, settings.ignore, unreadable))
+    if [row.path for row in all_seen] != seen.paths:
+        return False
+    faults = [(row.path, row.error) for row in unreadable]
+    for row in _known(cache.facts(root), all_seen)[1]:
+        told = tell(row, root, settings.max_pixels, False)
+        if told.facts is not None:
+            return False
+        faults.append((row.path, told.fault))
+    return sorted(faults) == sorted(seen.unreadable)
 
 
 def _gather(

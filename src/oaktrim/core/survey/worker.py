@@ -11,6 +11,7 @@ import os
 import struct
 import subprocess
 import sys
+from collections.abc import Callable
 from pathlib import Path
 from queue import Empty, SimpleQueue
 from typing import IO
@@ -18,6 +19,7 @@ from typing import IO
 import msgspec
 
 from oaktrim.core.errors import FileError, OakTrimError
+from oaktrim.core.processes import start
 from oaktrim.core.survey.cache import PackedSample, packed_sample
 from oaktrim.core.survey.facts import FileFacts
 from oaktrim.core.survey.read import Seen, reader_for
@@ -64,9 +66,11 @@ def tell(seen: Seen, root: Path, max_pixels: int, sampled: bool) -> Told:
 class Workers:
     """Processes that read files, started as they are needed; any number of threads may ask at once."""
 
-    def __init__(self, root: Path, max_pixels: int, sampled: bool, program: tuple[str, ...] = ()) -> None:
+    def __init__(
+        self, root: Path, max_pixels: int, sampled: bool, begin: Callable[[], subprocess.Popen[bytes]] | None = None
+    ) -> None:
         self._asked = (os.fsencode(root), max_pixels, sampled)
-        self._program = program or (sys.executable, "-m", __spec__.name)
+        self._begin = begin or (lambda: start(__name__, stdin=subprocess.PIPE, stdout=subprocess.PIPE))
         self._idle: SimpleQueue[subprocess.Popen[bytes]] = SimpleQueue()
 
     def read(self, batch: list[Seen]) -> list[Told]:
@@ -74,7 +78,7 @@ class Workers:
         try:
             worker = self._idle.get_nowait()
         except Empty:
-            worker = self._start()
+            worker = self._begin()
         assert worker.stdin is not None and worker.stdout is not None
         rows = [(seen.path, os.fsencode(seen.place), seen.file_bytes, seen.file_time) for seen in batch]
         try:
@@ -94,10 +98,6 @@ class Workers:
         """End all processes."""
         while not self._idle.empty():
             _end(self._idle.get())
-
-    def _start(self) -> subprocess.Popen[bytes]:
-        there = {**os.environ, "PYTHONPATH": os.pathsep.join(filter(None, sys.path))}
-        return subprocess.Popen(self._program, stdin=subprocess.PIPE, stdout=subprocess.PIPE, env=there)
 
 
 def _end(worker: subprocess.Popen[bytes]) -> None:
