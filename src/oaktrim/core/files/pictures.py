@@ -134,8 +134,8 @@ def _check_png(data: bytes, path: Path, max_pixels: int) -> set[bytes]:
 
 
 def _plain_png(data: bytes, names: set[bytes]) -> Image | None:
-    """Return a PNG file of 8 bits a channel that says nothing of clear colours or profiles; None for all others."""
-    if data[12:16] != b"IHDR" or not names.isdisjoint((b"tRNS", b"iCCP", b"PLTE", b"acTL")):
+    """Return the picture in a PNG file of 8 bits a channel and no clear colour; None for all others."""
+    if data[12:16] != b"IHDR" or not names.isdisjoint((b"tRNS", b"acTL")):
         return None
     width, height, depth, colour, *_, interlaced = struct.unpack_from(">IIBBBBB", data, 16)
     if depth != 8 or colour not in _KORNIA_MODES or interlaced:
@@ -267,9 +267,11 @@ def picture_with_facts(data: bytes, path: Path, max_pixels: int = MAX_PIXELS) ->
         texture = parse_texture(data, path, max_pixels)
         return _container_facts(kind, texture), texture_image(texture, path)
     if kind == "png":
-        plain = _plain_png(data, _check_png(data, path, max_pixels))
+        names = _check_png(data, path, max_pixels)
+        plain = _plain_png(data, names)
         if plain is not None:
-            return PictureFacts(kind, *plain.size, len(plain.channels), 8), plain
+            icc = _pillow(data, path, kind, max_pixels).info.get("icc_profile") if b"iCCP" in names else None
+            return _facts_of_codes(kind, plain, icc), plain
     if kind in _BY_OPENIMAGEIO or (kind == "png" and _png_is_deep(data)):
         return _by_openimageio(data, path, kind, max_pixels)
     picture = _pillow(data, path, kind, max_pixels)
@@ -280,7 +282,11 @@ def picture_with_facts(data: bytes, path: Path, max_pixels: int = MAX_PIXELS) ->
     except Exception as error:  # a decoder raises whatever its broken stream leads it to
         raise FileError(path, f"cannot be decoded: {_reason(error, path)}") from error
     image = Image.of(held(pixels))
-    return PictureFacts(kind, *image.size, len(mode), 8, profile=_profile_name(icc) if icc else ""), image
+    return _facts_of_codes(kind, image, icc), image
+
+
+def _facts_of_codes(kind: str, image: Image, icc: bytes | None) -> PictureFacts:
+    return PictureFacts(kind, *image.size, len(image.channels), 8, profile=_profile_name(icc) if icc else "")
 
 
 def _by_openimageio(data: bytes, path: Path, kind: str, max_pixels: int) -> tuple[PictureFacts, Image]:
