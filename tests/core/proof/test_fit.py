@@ -113,6 +113,7 @@ def test_where_the_package_is_limited_quality_goes_for_the_download(demo_job, tm
     assert not proposed(root, cache, {"package": 10_000_000})[1].changed()
     _, found = proposed(root, cache, {"package": limit})
     assert {cut.change.decibels for cut in cut_by(root, found) if isinstance(cut.change, SetLoss)} == {1.0}
+    assert found.solution.gap < 0.005
     problem = found.problem
     lossy = np.array([problem.option(choice).loss > 0 for choice in range(len(problem.keys))])
     plain = fit(problem.with_losses(np.where(lossy, 1e12, problem.choices.loss), problem.exact)).solution

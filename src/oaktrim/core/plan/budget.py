@@ -22,8 +22,10 @@ from scipy.sparse import csr_array
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
 
-# Choices that the exact step looks at beside the first of each texture, and where it stops: a loss above the best possible.
+# Choices that the exact step looks at beside the first of each texture, and where it stops: a loss above the best possible,
+# which may be ten times as much where textures are many, whose last steps are small and take long.
 _CORE, _GAP, _NODES = 600, 1e-4, 4000
+_MANY = 500
 # The loss of what cannot be chosen.
 NEVER = 1e12
 # Prices that are tried at most.
@@ -192,7 +194,7 @@ def _decide(choices: Choices, kept: Ints, limits: Ints, priced: Floats) -> Ints 
             ],
             integrality=np.ones(len(near)),
             bounds=Bounds(0, 1),
-            options={"mip_rel_gap": _GAP, "node_limit": _NODES},
+            options={"mip_rel_gap": _GAP if choices.count < _MANY else 10 * _GAP, "node_limit": _NODES},
         )
     if found.x is None:
         return None

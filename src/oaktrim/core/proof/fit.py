@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from itertools import count
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -22,7 +23,7 @@ from oaktrim.core.plan.budget import NEVER, Choices, Solution, shortfalls, solve
 from oaktrim.core.plan.cuts import Cap, Change, SetEffort, SetFormat, SetLoss
 from oaktrim.core.plan.packing import PackedShares
 from oaktrim.core.plan.resolve import Plan, Recipe, missing_of, weigh_as
-from oaktrim.core.progress import Progress, Task
+from oaktrim.core.progress import Progress, Task, finish, spread
 from oaktrim.core.proof.problem import Option, Problem, loss_key, pose
 from oaktrim.core.proof.tiles import measure
 from oaktrim.core.proof.trial import reference_for, try_recipe
@@ -68,6 +69,7 @@ def confirm(found: Fit, shares: PackedShares, cache: SurveyCache, max_pixels: in
     """Make what is proposed, put what came out in the place of what was expected, and decide again, until it stands."""
     known = cache.losses()
     leaning = 0
+    guessed = found.problem.choices
     for turn in count():
         if found.solution is None:
             return found
@@ -81,21 +83,45 @@ def confirm(found: Fit, shares: PackedShares, cache: SurveyCache, max_pixels: in
         if not due:
             return found
         loss, exact, cost = problem.choices.loss.copy(), problem.exact.copy(), problem.choices.cost.copy()
-        for done, choice in enumerate(due):
+        what = "making what is proposed" + (f", round {turn + 1}" if turn else "")
+        yield Progress(0, len(due), what)
+
+        def make(choice: int, problem: Problem = problem) -> tuple[float | None, int | None]:
+            return finish(_made(problem, choice, known, shares, cache, max_pixels))
+
+        # One beside the other: little of what makes and judges a texture is spread over threads by itself.
+        for done, (position, (steps, size)) in enumerate(spread(make, due, ahead=1), 1):
+            choice = due[position]
             group = problem.groups[int(problem.choices.texture[choice])]
-            path = problem.plan.inventory.textures[group.rows[0]].path
-            yield Progress(done, len(due), f"making {path}" + (f", round {turn + 1}" if turn else ""))
-            steps, size = yield from _made(problem, choice, known, shares, cache, max_pixels)
+            if steps is not None and size is not None:
+                _keep_made(problem, choice, steps, size, known, shares, cache)
+            yield Progress(done, len(due), what)
             exact[choice] = True
             # What cannot be made cannot be chosen.
             loss[choice] = group.weight * steps**2 if steps is not None else NEVER
             if size is not None and weighed:
                 cost[problem.lines.index("package"), choice] = size * len(group.rows)
+        _learn(guessed.loss, loss, exact, problem.choices)
+        if weighed:
+            line = problem.lines.index("package")
+            _learn(guessed.cost[line], cost[line], exact, problem.choices)
         measured = replace(problem, choices=Choices(problem.choices.first, loss, cost), exact=exact)
         found = fit(measured)
         if turn >= _ROUNDS:
             found = _among_made(found)
     raise AssertionError("every round makes a choice that was not made, and choices end")
+
+
+def _learn(guessed: NDArray[Any], now: NDArray[Any], exact: NDArray[np.bool_], choices: Choices) -> None:
+    """Bring what is still guessed of a texture to the measure of what was made of it, against the guesses of that."""
+    usable = exact & (guessed > 0) & (now > 0) & (now < NEVER)
+    parts = np.zeros(len(now))
+    parts[usable] = np.log(now[usable] / guessed[usable])
+    sums, counts = (np.add.reduceat(v, choices.first[:-1]) for v in (parts, usable.astype(np.int64)))
+    # One example moves the rest by half of its own ratio's logarithm: the next may be otherwise.
+    factor = np.exp(sums / (counts + 1))[choices.texture]
+    open_ = ~exact & (now < NEVER)
+    now[open_] = (guessed * factor)[open_]
 
 
 def _leaned_on(found: Fit) -> NDArray[np.int64]:
@@ -130,11 +156,24 @@ def _made(
         trial = yield from try_recipe(problem.plan, row, recipe, reference, max_pixels, store)
     except (OakTrimError, MemoryError):
         return None, None
-    known[name] = trial.quality.steps
-    cache.keep_losses({name: trial.quality.steps})
-    cache.keep_measured({key: trial.package})
-    shares.take_measured({key: trial.package})
     return trial.quality.steps, trial.package
+
+
+def _keep_made(
+    problem: Problem,
+    choice: int,
+    steps: float,
+    size: int,
+    known: dict[str, float],
+    shares: PackedShares,
+    cache: SurveyCache,
+) -> None:
+    """Keep what came of a choice really made, here and for later."""
+    name, key = loss_key(problem, choice), problem.keys[choice]
+    known[name] = steps
+    cache.keep_losses({name: steps})
+    cache.keep_measured({key: size})
+    shares.take_measured({key: size})
 
 
 def recipe_of(problem: Problem, choice: int) -> Recipe:

@@ -26,6 +26,8 @@ from oaktrim.core.survey.roles import Role
 from oaktrim.core.survey.uses import resampled_as
 
 _TILE, _TILES = 128, 2
+# A part begins where blocks of every usual format do, also at half the size.
+_BLOCKS = 16
 # The least part of a difference that is taken for what encoding loses; and by how much that grows for each dB that may go for
 # the download, as a power of ten: blocks that repeat others miss in broad patches, which the eye sees more of than of grain.
 _LEAST_PART, _GROWS = 0.1, 0.3
@@ -40,7 +42,7 @@ def measure(
     waiting: list[int] = []
     first = problem.choices.first
     for place, group in enumerate(problem.groups):
-        names = [f"tiles {loss_key(problem, choice)}" for choice in range(first[place], first[place + 1])]
+        names = [f"parts {loss_key(problem, choice)}" for choice in range(first[place], first[place + 1])]
         if all(name in known for name in names):
             loss[first[place] : first[place + 1]] = [group.weight * known[name] ** 2 for name in names]
         else:
@@ -56,7 +58,7 @@ def measure(
     for done, (position, steps) in enumerate(spread(work, waiting, threads), 1):
         place = waiting[position]
         loss[first[place] : first[place + 1]] = problem.groups[place].weight * np.square(steps)
-        fresh |= {f"tiles {loss_key(problem, first[place] + k)}": value for k, value in enumerate(steps)}
+        fresh |= {f"parts {loss_key(problem, first[place] + k)}": value for k, value in enumerate(steps)}
         if len(fresh) >= 64 * _KEEP_EVERY or done == len(waiting):
             cache.keep_losses(fresh)
             fresh = {}
@@ -92,15 +94,29 @@ def _tiles(image: Image) -> list[Image]:
     return [image.with_pixels(image.pixels[y : y + high, x : x + wide]) for y in tops for x in lefts]
 
 
+def _in_use(image: Image, used: tuple[int, int, int, int]) -> Image:
+    """Return the part of a picture that is in use, and somewhat more: tiles would miss what little there is in an empty one."""
+    left, top, wide, high = used
+    if not wide or not high:
+        return image
+    spans = []
+    for start, length, whole in ((left, wide, image.width), (top, high, image.height)):
+        length = min(whole, max(length + start % _BLOCKS, _TILE))
+        spans.append(slice(begin := min(start // _BLOCKS * _BLOCKS, whole - length), begin + length))
+    return image.with_pixels(image.pixels[spans[1], spans[0]])
+
+
 def _on_tiles(plan: Plan, group: Group, options: Sequence[Option], max_pixels: int) -> list[float]:
     """Return the steps of some of a group's options; none can be told where the source cannot be read, and it is kept."""
     row = group.rows[0]
     inventory, texture = plan.inventory, plan.inventory.textures[row]
     role = inventory.roles[row].role
     try:
-        tiles = _tiles(read_source(inventory, row, max_pixels))
+        source = read_source(inventory, row, max_pixels)
     except (OakTrimError, MemoryError):
         return [0.0] + [1e3] * (len(options) - 1)
+    part = _in_use(source, texture.used)
+    tiles, share = _tiles(part), part.width * part.height / (source.width * source.height)
     scale = frame_scale(texture.width, texture.height, seen_scale(inventory, row))
     scale = min(scale, *(min(tile.size) for tile in tiles))
     wanted = _stacked([reduced(working_values(tile, role), scale) for tile in tiles])
@@ -119,7 +135,7 @@ def _on_tiles(plan: Plan, group: Group, options: Sequence[Option], max_pixels: i
             against = wanted
         frames = [_at(image, role, tile, scale) for image, tile in zip(got, tiles, strict=True)]
         apart = map_between(against, _stacked(frames), role)
-        steps.append(float(np.sqrt(np.mean(np.square(apart, dtype=np.float64)))))
+        steps.append(float(np.sqrt(share * np.mean(np.square(apart, dtype=np.float64)))))
     return steps
 
 
