@@ -3,7 +3,7 @@
 A multiple-choice knapsack with several limits. H. Everett, "Generalized Lagrange multiplier method" (1963): prices on the
 limits part the whole into choices that each texture makes alone, on the convex hull of its own; the best prices bound the loss from
 below. They leave few textures undecided. Those are then decided exactly, together with the ones whose second choice is nearly
-as good as their first.
+as good as their first; what that search rules out raises the bound.
 """
 
 from __future__ import annotations
@@ -111,13 +111,14 @@ def solve(choices: Choices, limits: Ints) -> Solution | None:
         return None
     bound, prices = relaxed
     priced = choices.loss + prices @ choices.cost
-    picks = _decide(choices, _undominated(choices), limits, priced)
+    picks, least = _decide(choices, _undominated(choices), limits, priced, bound)
     if picks is None:
         picks = _repair(choices, limits, choices.least(priced))
     if picks is None:
         return None
     picks = _improve(choices, limits, picks)
-    return Solution(picks, float(choices.loss[picks].sum()), bound, prices)
+    loss = float(choices.loss[picks].sum())
+    return Solution(picks, loss, min(loss, max(bound, least)), prices)
 
 
 def _undominated(choices: Choices) -> Ints:
@@ -169,8 +170,15 @@ def _relax(choices: Choices, limits: Ints) -> tuple[float, Floats] | None:
     return (best, found / scale) if best <= most * (1 + 1e-9) else None
 
 
-def _decide(choices: Choices, kept: Ints, limits: Ints, priced: Floats) -> Ints | None:
-    """Return choices within the limits, exactly the best among those nearly as good as each texture's first."""
+def _decide(
+    choices: Choices, kept: Ints, limits: Ints, priced: Floats, bound: float
+) -> tuple[Ints | None, float]:
+    """Return choices within the limits, exactly the best among those nearly as good as each texture's first, and what no
+    choices at all can lose less than.
+
+    Whatever takes one of those that are left out loses at least the bound that the prices give, and by how much that
+    choice is worse than its texture's first at these prices.
+    """
     texture = choices.texture[kept]
     picks = choices.least(priced)
     regret = priced[kept] - priced[picks][texture]
@@ -178,8 +186,10 @@ def _decide(choices: Choices, kept: Ints, limits: Ints, priced: Floats) -> Ints 
     near = np.union1d(near, picks)
     counts = np.bincount(choices.texture[near], minlength=choices.count)
     near = near[counts[choices.texture[near]] > 1]
+    left_out = np.isin(kept, np.union1d(near, picks), invert=True)
+    otherwise = bound + float(regret[left_out].min(initial=np.inf))
     if not len(near):
-        return _repair(choices, limits, picks)
+        return _repair(choices, limits, picks), bound
     open_, place = np.unique(choices.texture[near], return_inverse=True)
     fixed = np.delete(picks, open_)
     scale = np.maximum(limits, 1).astype(np.float64)
@@ -197,13 +207,14 @@ def _decide(choices: Choices, kept: Ints, limits: Ints, priced: Floats) -> Ints 
             options={"mip_rel_gap": _GAP if choices.count < _MANY else 10 * _GAP, "node_limit": _NODES},
         )
     if found.x is None:
-        return None
+        return None, bound
     taken = near[np.flatnonzero(found.x > 0.5)]
     if len(taken) != len(open_):
-        return None
+        return None, bound
+    least = min(float(choices.loss[fixed].sum()) + float(found.mip_dual_bound), otherwise)
     picks[choices.texture[taken]] = taken
     # Solvers forgive a millionth of a limit; bytes do not.
-    return _repair(choices, limits, picks)
+    return _repair(choices, limits, picks), least
 
 
 @contextmanager

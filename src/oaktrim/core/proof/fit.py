@@ -35,8 +35,8 @@ from oaktrim.core.targets.arrival import FORMAT_INDEX
 
 # After so many rounds, textures of which some choice has been made decide among those, where the loss grows by no more than this.
 _ROUNDS, _MORE = 8, 1.01
-# So often what the bound leans on is made as well, where the bound is farther away than this.
-_LEANINGS, _CLOSE = 1, 0.005
+# So often what the bound leans on is made as well: a choice that a guess has made look dear may be worth its bytes.
+_LEANINGS = 2
 
 
 @dataclass(frozen=True, eq=False)
@@ -77,7 +77,7 @@ def confirm(found: Fit, shares: PackedShares, cache: SurveyCache, max_pixels: in
         weighed = "package" in problem.lines
         kept = set() if weighed else set(problem.choices.first.tolist())
         due = [int(c) for c in found.solution.picks if not problem.exact[c] and int(c) not in kept]
-        if not due and leaning < _LEANINGS and found.solution.gap > _CLOSE:
+        if not due and leaning < _LEANINGS:
             due = [int(c) for c in _leaned_on(found) if not problem.exact[c] and int(c) not in kept]
             leaning += 1
         if not due:

@@ -100,9 +100,10 @@ def _in_use(image: Image, used: tuple[int, int, int, int]) -> Image:
     if not wide or not high:
         return image
     spans = []
-    for start, length, whole in ((left, wide, image.width), (top, high, image.height)):
-        length = min(whole, max(length + start % _BLOCKS, _TILE))
-        spans.append(slice(begin := min(start // _BLOCKS * _BLOCKS, whole - length), begin + length))
+    for start, taken, whole in ((left, wide, image.width), (top, high, image.height)):
+        length = min(whole, max(taken + start % _BLOCKS, _TILE))
+        begin = min(start // _BLOCKS * _BLOCKS, whole - length)
+        spans.append(slice(begin, begin + length))
     return image.with_pixels(image.pixels[spans[1], spans[0]])
 
 
