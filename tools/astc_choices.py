@@ -1,9 +1,10 @@
-"""Finds which grids and levels of weights are worth trying when ASTC blocks of opaque colour are made.
+"""Finds which grids and levels of weights are worth trying when ASTC blocks of colour are made.
 
-Usage: python tools/astc_choices.py PICTURES... --size 6x6 [--size 8x8 ...]
+Usage: python tools/astc_choices.py PICTURES... --size 6x6 [--size 8x8 ...] [--alpha]
 
-Every legal choice is tried alone on crops of the pictures. A list then grows by the choice that takes most error off for the
-time that it costs, beside those before it. Prints the rows of `astcchoices.py`: one partition, then two.
+Every legal choice is tried alone on blocks of the pictures. A list then grows by the choice that takes most off the logarithm
+of each picture's error, beside those before it. Prints the rows of `astcchoices.py`: one partition, two planes (with
+alpha), two partitions. The lists of three and four are tried only where fewer have won, so no choice of theirs can be tried alone.
 """
 
 from __future__ import annotations
@@ -17,97 +18,112 @@ from numpy.typing import NDArray
 from PIL import Image as PillowImage
 
 from oaktrim.core.codecs import astcencode
-from oaktrim.core.codecs.astc import WEIGHT_LEVELS, decode_astc
-from oaktrim.core.codecs.astcchoices import PLANS
-from oaktrim.core.codecs.effort import EncodeOptions
-from oaktrim.core.pixels.image import Image
+from oaktrim.core.codecs.astcfit import encode_rows
+from oaktrim.core.codecs.blocks import heed_of
+from oaktrim.core.codecs.effort import Counted
 
-CROP, ACROSS = 120, 8
-# What one try with two partitions costs, in tries with one: two ways are tried, and each has two lines.
-DEARER = 3.0
+Errors = NDArray[np.float64]
+Choice = tuple[int, int, int, bool]
+
+PICTURES, EACH = 44, 24
+LONGEST = {0: 24, 1: 14, 2: 14}
+# A choice must take off this much of the logarithm of a picture's mean error; so many of one partition stand before the others.
+LEAST, BESIDE = 0.0004, 8
+OPAQUE, WITH_ALPHA = 0, 2
 
 
-def crops(files: Iterable[Path], seed: int) -> NDArray[np.uint8]:
-    """Return a picture of crops, four bytes a pixel, opaque."""
+def blocks_of(files: Iterable[Path], size: tuple[int, int], alpha: bool, seed: int) -> tuple[NDArray[np.uint8], NDArray[np.int64]]:
+    """Return blocks in one row (height, width * N, 4), and the picture that each is of (N,)."""
     rng = np.random.default_rng(seed)
-    pictures = []
+    blocks, owners = [], []
     for file in files:
         with PillowImage.open(file) as picture:
-            if min(picture.size) >= CROP:
-                pictures.append(np.asarray(picture.convert("RGB")))
-    out = np.full((CROP * ACROSS, CROP * ACROSS, 4), 255, np.uint8)
-    for place in range(ACROSS**2):
-        picture = pictures[place % len(pictures)]
-        y, x = (int(rng.integers(0, side - CROP + 1)) for side in picture.shape[:2])
-        down, across = divmod(place, ACROSS)
-        out[CROP * down :, CROP * across :][:CROP, :CROP, :3] = picture[y : y + CROP, x : x + CROP]
-    return out
+            pixels = np.array(picture.convert("RGBA"))
+        if min(pixels.shape[:2]) < 128 or (alpha and pixels[..., 3].min() == 255):
+            continue
+        if not alpha:
+            pixels[..., 3] = 255
+        owner, got = len(set(owners)), 0
+        for _ in range(6 * EACH):
+            y, x = (int(rng.integers(0, side - part + 1)) for side, part in zip(pixels.shape[:2], size[::-1], strict=True))
+            block = pixels[y : y + size[1], x : x + size[0]]
+            grey = (block[..., 0] == block[..., 1]).all() and (block[..., 1] == block[..., 2]).all()
+            unseen = (block[..., 3] == 0).all() or (alpha and (block[..., 3] == 255).all())
+            if got < EACH and not grey and not unseen:
+                blocks.append(block)
+                owners.append(owner)
+                got += 1
+        if len(set(owners)) == PICTURES:
+            break
+    return np.ascontiguousarray(np.concatenate(blocks, axis=1)), np.array(owners)
 
 
-def errors_alone(pixels: NDArray[np.uint8], size: tuple[int, int], family: int, name: str) -> NDArray[np.float64] | None:
-    """Return the squared error of each block (rows, columns) with one choice only; None where it is not legal."""
-    astcencode.encoding_tables.cache_clear()
-    grid = tuple(map(int, name.split(".")))
-    astcencode.choices_of = lambda s, k, f: [(grid[:2], grid[2])] if (k, f) == (0, family) else []
-    if not astcencode.encoding_tables(size, 512)[0][0, family, 0, 3]:
-        return None
-    plan = PLANS.copy()
-    plan[1, 0] = [family == 0, 0, family == 2, 2]
-    plan[1, 4] = [1, 0, 512, 0]
-    astcencode.PLANS = plan
-    data = astcencode.encode_astc(Image.of(pixels), EncodeOptions(threads=1), size)
-    height, width = pixels.shape[:2]
-    miss = decode_astc(data, width, height, size)[..., :3].astype(np.float64) - pixels[..., :3]
-    square = (miss**2).sum(axis=-1).reshape(height // size[1], size[1], width // size[0], size[0])
-    return square.sum(axis=(1, 3))
-
-
-def _gain(key: tuple[int, str], best: NDArray[np.float64], error: NDArray[np.float64], weight: NDArray[np.float64]) -> float:
-    """Return what a choice takes off beside those before it, for its time."""
-    saved = np.minimum(best, 1e9) - np.minimum(best, error)
-    return float((saved * weight).sum()) / (DEARER if key[0] else 1.0)
-
-
-def grown(alone: dict[tuple[int, str], NDArray[np.float64]], weight: NDArray[np.float64], most: int) -> list[tuple[int, str]]:
-    """Return choices in the order in which they help most for their time."""
-    best = np.full_like(weight, np.inf)
-    left, found = dict(alone), []
-    while left and len(found) < most:
-        gains = {key: _gain(key, best, error, weight) for key, error in left.items()}
-        chosen = max(gains, key=gains.__getitem__)
-        best = np.minimum(best, left.pop(chosen))
-        found.append(chosen)
+def legal(size: tuple[int, int], kind: int, family: int) -> dict[Choice, tuple[int, ...]]:
+    """Return the rows of the encoder's table by choice: grid, level, and whether an end is a share of the other."""
+    partitions, planes = astcencode._FAMILIES[family]
+    places, found = astcencode._infills(size)[0], {}
+    for across, down, level, of_planes in sorted(astcencode._modes(size)):
+        for scaled in (False, True) if of_planes == planes else ():
+            row = astcencode._choice(size, (across, down), level, planes, partitions, astcencode._VALUES[kind], scaled)
+            if row is not None:
+                found[across, down, level, scaled] = (places[across, down], *row[1:])
     return found
+
+
+def errors_alone(
+    pixels: NDArray[np.uint8], size: tuple[int, int], kind: int, family: int, row: tuple[int, ...], floor: tuple[int, ...]
+) -> Errors:
+    """Return the error of each block where one choice is all there is, beside a poor one of one partition, which must be."""
+    tables = astcencode.encoding_tables(size, 256)
+    choices, plan = np.zeros_like(tables[0]), np.zeros((5, 8), np.int64)
+    choices[kind, 0, 0], plan[kind, 0] = floor, 1
+    choices[kind, family, 0], plan[kind, family], plan[kind, 5] = row, 1, 3
+    plan[4, :4] = 1, -1, 1024, 1
+    count = pixels.shape[1] // size[0]
+    out, told = np.zeros((1, count, 16), np.uint8), np.zeros((1, count), np.float32)
+    encode_rows(pixels, *size, plan, heed_of(Counted.COLOUR), (choices, *tables[1:]), 0, 1, out, told)
+    return told[0].astype(np.float64)
+
+
+def grown(alone: dict[Choice, Errors], before: Errors, owners: NDArray[np.int64], most: int) -> tuple[list[Choice], Errors]:
+    """Return choices in the order in which they help most, and the errors that are left beside those before."""
+    count = int(owners.max()) + 1
+
+    def sum_of_logs(errors: Errors) -> float:
+        return float(np.log(np.bincount(owners, errors, count) + 50.0).sum())
+
+    found: list[Choice] = []
+    best, value = before, sum_of_logs(before)
+    while len(found) < min(most, len(alone)):
+        values = {c: sum_of_logs(np.minimum(best, e)) for c, e in alone.items() if c not in found}
+        chosen = min(values, key=values.__getitem__)
+        if value - values[chosen] < LEAST * count:
+            break
+        found.append(chosen)
+        best, value = np.minimum(best, alone[chosen]), values[chosen]
+    return found, best
 
 
 @click.command()
 @click.argument("pictures", nargs=-1, required=True, type=click.Path(exists=True, path_type=Path))
 @click.option("--size", "sizes", multiple=True, required=True)
-@click.option("--most", default=26, help="Choices in the two lists together.")
-def main(pictures: tuple[Path, ...], sizes: tuple[str, ...], most: int) -> None:
+@click.option("--alpha", is_flag=True, help="Blocks with alpha instead of opaque ones.")
+def main(pictures: tuple[Path, ...], sizes: tuple[str, ...], alpha: bool) -> None:
     """Print the lists of each size."""
-    pixels = crops(pictures, 5)
+    kind = WITH_ALPHA if alpha else OPAQUE
     for text in sizes:
         size = tuple(map(int, text.split("x")))
-        grids = sorted({mode[:2] for mode in astcencode._modes(size) if mode[3] == 1})
-        alone = {}
-        for family in (0, 2):
-            for grid in grids:
-                for level in range(WEIGHT_LEVELS):
-                    name = f"{grid[0]}.{grid[1]}.{level}"
-                    error = errors_alone(pixels, size, family, name)
-                    if error is not None:
-                        alone[family, name] = error
-        floor = np.min(list(alone.values()), axis=0)
-        # Every crop counts alike, as it does in a mean of decibels.
-        rows, columns = (np.arange(side) * unit // CROP for side, unit in zip(floor.shape, size[::-1], strict=True))
-        crop = rows[:, None] * ACROSS + columns
-        mean = np.bincount(crop.ravel(), floor.ravel()) / np.bincount(crop.ravel())
-        found = grown(alone, 1 / np.maximum(mean[crop], 1.0), most)
-        print(text)
-        for family in (0, 2):
-            print("   ", " ".join(name for key, name in found if key == family))
-        print("    in order:", " ".join(("2:" if key else "") + name for key, name in found), flush=True)
+        pixels, owners = blocks_of(pictures, size, alpha, 5)
+        floor = next(row for (across, down, level, _), row in legal(size, kind, 0).items() if level == 5)
+        print(text, f"{len(owners)} blocks of {owners.max() + 1} pictures")
+        before = np.full(len(owners), 1e9)
+        for family in (0, 1, 2) if alpha else (0, 2):
+            alone = {c: errors_alone(pixels, size, kind, family, row, floor) for c, row in legal(size, kind, family).items()}
+            found, _ = grown(alone, before, owners, LONGEST[family])
+            if family == 0:
+                before = np.minimum.reduce([alone[choice] for choice in found[:BESIDE]])
+            names = (f"{across}.{down}.{level}{'s' if scaled else ''}" for across, down, level, scaled in found)
+            print("   ", " ".join(names), flush=True)
 
 
 if __name__ == "__main__":
