@@ -19,6 +19,8 @@ _MOST_HOLES = 512
 _GOOD = 0.96
 # Up to so many rectangles other orders are tried: so many tries of so many rectangles a shape, until so many shapes held none.
 _FEW, _TRIES, _FAILURES = 1000, 150_000, 12
+# How many times as long as wide pages are at most, in further tries of longer ones: a handful of glyphs may fit a strip best.
+_LONGEST = (2, 4)
 
 
 @njit(nogil=True, cache=True)
@@ -217,10 +219,13 @@ def smallest_pages(sizes: Ints, pages: int, step: int = 4, powers: bool = False,
             best = found
         if best is not None and best.occupancy > _GOOD:
             break
-    return best if best is None or len(sizes) > _FEW else _tightened(sizes, best, pages, step, most)
+    if best is not None and len(sizes) <= _FEW:
+        for longest in _LONGEST:
+            best = _tightened(sizes, best, pages, step, most, longest)
+    return best
 
 
-def _tightened(sizes: Ints, best: Packed, pages: int, step: int, most: int) -> Packed:
+def _tightened(sizes: Ints, best: Packed, pages: int, step: int, most: int, longest: int) -> Packed:
     """Return a packing on smaller pages, if changing the order finds one: few rectangles leave gaps that orders decide."""
     areas = sizes[:, 0] * sizes[:, 1]
     least, widest, tallest = int(areas.sum()), int(sizes[:, 0].max()), int(sizes[:, 1].max())
@@ -228,9 +233,9 @@ def _tightened(sizes: Ints, best: Packed, pages: int, step: int, most: int) -> P
     shapes = [
         (width * height, width, height)
         for width in sides
-        if width >= widest and width * width <= 2 * best.width * best.height
+        if width >= widest and width * width <= longest * best.width * best.height
         for height in sides[: best.width * best.height // (width * step)]
-        if height >= tallest and width <= 2 * height and height <= 2 * width and width * height * pages >= least
+        if height >= tallest and width <= longest * height and height <= longest * width and width * height * pages >= least
     ]
     tries, failed = max(40, _TRIES // len(sizes)), 0
     order = _orders(sizes)[1]
