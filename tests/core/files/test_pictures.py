@@ -1,6 +1,8 @@
 """Every kind of file in, at its own depth; PNG out; and what comes back is what went in."""
 
 import os
+import struct
+import zlib
 from pathlib import Path
 
 import numpy as np
@@ -13,6 +15,7 @@ from PIL import ImageCms
 from oaktrim.core.codecs.texture import EncodedTexture
 from oaktrim.core.errors import FileError
 from oaktrim.core.files import dds
+from oaktrim.core.files import pictures as module
 from oaktrim.core.files.atomic import write_atomic
 from oaktrim.core.files.pictures import (
     SUFFIXES,
@@ -72,6 +75,50 @@ def test_modes_of_pictures(tmp_path, mode, channels, suffix):
     # A TIFF palette has 16 bits, which readers round by a code.
     assert np.abs(got - expected[..., : got.shape[2]]).max() <= (1 if (mode, suffix) == ("P", ".tif") else 0)
     assert mode in ("1", "P") or suffix in (".bmp", ".webp") or read_picture(path).pixels.shape[2] == channels
+
+
+def _as_png(width, height, colour, rows, extra=b"", interlaced=0):
+    """Return a PNG file of 8 bits a channel made of its chunks, checksums and all."""
+
+    def chunk(name, data):
+        return struct.pack(">I", len(data)) + name + data + struct.pack(">I", zlib.crc32(name + data))
+
+    head = chunk(b"IHDR", struct.pack(">IIBBBBB", width, height, 8, colour, 0, 0, interlaced))
+    return b"\x89PNG\r\n\x1a\n" + head + extra + chunk(b"IDAT", rows) + chunk(b"IEND", b"")
+
+
+@pytest.mark.parametrize(("colour", "channels"), [(0, 1), (2, 3), (6, 4)])
+def test_plain_png_files_are_read_alike_by_both_readers(tmp_path, monkeypatch, colour, channels):
+    """All five filters of a row (ISO/IEC 15948, clause 9), with a profile beside; whole, cut short and garbled."""
+    rng = np.random.default_rng(colour)
+    rows = rng.integers(0, 256, (25, 1 + 31 * channels), np.uint8)
+    rows[:, 0] = np.arange(25) % 5
+    profile = ImageCms.ImageCmsProfile(ImageCms.createProfile("sRGB")).tobytes()
+    name = b"ours\0\0" + zlib.compress(profile)
+    extra = struct.pack(">I", len(name)) + b"iCCP" + name + struct.pack(">I", zlib.crc32(b"iCCP" + name))
+    packed = zlib.compress(rows.tobytes())
+    data = _as_png(31, 25, colour, packed, extra if colour else b"")
+    got, found, used = {}, {}, []
+    quick = module.kornia_rs.io.decode_image_png_u8
+    monkeypatch.setattr(module.kornia_rs.io, "decode_image_png_u8", lambda *given: used.append(1) or quick(*given))
+    for most in (0, 1 << 20):
+        monkeypatch.setattr(module, "_KORNIA_MOST", most)
+        monkeypatch.setattr(module.threading, "active_count", lambda: 2)
+        found[most], picture = picture_with_facts(data, tmp_path / "a.png")
+        got[most] = picture.pixels.tobytes()
+        assert len(used) == (most > 0)
+        with pytest.raises(FileError):
+            picture_with_facts(_as_png(31, 25, colour, packed[:-300]), tmp_path / "a.png")
+    assert got[0] == got[1 << 20] and found[0] == found[1 << 20]
+    assert bool(found[0].profile) == (colour > 0)
+    for _ in range(200):
+        garbled = bytearray(packed)
+        garbled[rng.integers(len(garbled))] ^= int(rng.integers(1, 256))
+        try:
+            read = picture_with_facts(_as_png(31, 25, colour, bytes(garbled)), tmp_path / "a.png")[1]
+            assert read.pixels.shape == (25, 31, channels)
+        except FileError as error:
+            assert "a.png" in str(error)
 
 
 def test_clear_palette_and_profile(tmp_path):

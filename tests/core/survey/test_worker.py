@@ -96,6 +96,23 @@ def test_a_file_that_brings_its_reader_down_is_told_alone(tmp_path):
     assert [row.facts.path if row.facts else row.fault for row in told] == ["a.png", "b.png", "c.png", "brought down what read it"]
 
 
+def _ends_at_once():
+    return subprocess.Popen(["false"], stdin=subprocess.PIPE, stdout=subprocess.PIPE)
+
+
+def _is_not_there():
+    return subprocess.Popen(["/no/such/python"], stdin=subprocess.PIPE, stdout=subprocess.PIPE)
+
+
+@pytest.mark.parametrize("begin", [_ends_at_once, _is_not_there])
+def test_where_no_process_starts_no_file_is_to_blame(tmp_path, begin):
+    put(tmp_path, "a.png")
+    (tmp_path / "broken.png").write_bytes(b"")
+    told = Workers(tmp_path, 1 << 20, True, begin).read(list(walk(tmp_path, (), [])))
+    assert [row.facts.path if row.facts else row.fault for row in told] == ["a.png", "is empty"]
+    assert list(told[0].samples) == [told[0].facts.textures[0].content]
+
+
 def test_a_survey_that_is_stopped_leaves_no_process(tmp_path, apart):
     _tree(tmp_path / "art")
     cache = SurveyCache(tmp_path / "cache.sqlite")

@@ -113,7 +113,14 @@ def confirm(found: Fit, shares: PackedShares, cache: SurveyCache, max_pixels: in
 
 
 def _learn(guessed: NDArray[Any], now: NDArray[Any], exact: NDArray[np.bool_], choices: Choices) -> None:
-    """Bring what is still guessed of a texture to the measure of what was made of it, against the guesses of that."""
+    """Bring what is still guessed of a texture to the measure of what was made of it, against the guesses of that.
+
+    Parameters
+    ----------
+    guessed : a loss or bytes of each choice as guessed at first, (C,)
+    now : the same with what was made in its place, (C,); changed in place
+    exact : which were made, (C,)
+    """
     usable = exact & (guessed > 0) & (now > 0) & (now < NEVER)
     parts = np.zeros(len(now))
     parts[usable] = np.log(now[usable] / guessed[usable])
@@ -168,8 +175,11 @@ def _keep_made(
     shares: PackedShares,
     cache: SurveyCache,
 ) -> None:
-    """Keep what came of a choice really made, here and for later."""
+    """Keep what came of a choice really made, here and for later, unless it was known."""
     name, key = loss_key(problem, choice), problem.keys[choice]
+    row = problem.groups[int(problem.choices.texture[choice])].rows[0]
+    if name in known and key in shares.measured.get(row, {}):
+        return
     known[name] = steps
     cache.keep_losses({name: steps})
     cache.keep_measured({key: size})

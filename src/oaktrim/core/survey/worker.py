@@ -1,8 +1,8 @@
 """Reading files of a tree in a process of its own.
 
 Threads share the interpreter's lock, with each other and with a window. Processes do not, and a file that brings its
-reader down leaves all others. Started as a program, this module is such a process: it takes an `Ask` a message on its
-standard input and answers with a list of `Told` on its standard output, until the input ends.
+reader down leaves all others. Started as a program, this module is such a process: it says that it is ready, takes an `Ask` a
+message on its standard input and answers with a list of `Told` on its standard output, until the input ends.
 """
 
 from __future__ import annotations
@@ -25,6 +25,7 @@ from oaktrim.core.survey.facts import FileFacts
 from oaktrim.core.survey.read import Seen, reader_for
 
 _LENGTH = struct.Struct("<I")
+_READY = b"ready"
 
 
 class Told(msgspec.Struct, frozen=True, array_like=True):
@@ -74,11 +75,14 @@ class Workers:
         self._idle: SimpleQueue[subprocess.Popen[bytes]] = SimpleQueue()
 
     def read(self, batch: list[Seen]) -> list[Told]:
-        """Read some files; those that bring down a process that reads them alone are told as unreadable."""
-        try:
-            worker = self._idle.get_nowait()
-        except Empty:
-            worker = self._begin()
+        """Read some files; those that bring down a process that reads them alone are told as unreadable.
+
+        Where no process can be started, which is no file's fault, this one reads them itself.
+        """
+        worker = self._ready()
+        if worker is None:
+            root, max_pixels, sampled = self._asked
+            return [tell(seen, Path(os.fsdecode(root)), max_pixels, sampled) for seen in batch]
         assert worker.stdin is not None and worker.stdout is not None
         rows = [(seen.path, os.fsencode(seen.place), seen.file_bytes, seen.file_time) for seen in batch]
         try:
@@ -93,6 +97,21 @@ class Workers:
         if len(batch) == 1:
             return [Told(None, "brought down what read it")]
         return [told for seen in batch for told in self.read([seen])]
+
+    def _ready(self) -> subprocess.Popen[bytes] | None:
+        try:
+            return self._idle.get_nowait()
+        except Empty:
+            pass
+        try:
+            worker = self._begin()
+        except OSError:
+            return None
+        assert worker.stdout is not None
+        if _receive(worker.stdout) == _READY:
+            return worker
+        _end(worker)
+        return None
 
     def close(self) -> None:
         """End all processes."""
@@ -123,6 +142,7 @@ def serve() -> None:
     """Answer what is asked on standard input until it ends; whatever else is printed goes to standard error."""
     answers = os.fdopen(os.dup(1), "wb")
     os.dup2(2, 1)
+    _send(answers, _READY)
     while (message := _receive(sys.stdin.buffer)) is not None:
         ask = msgspec.msgpack.decode(message, type=Ask)
         root = Path(os.fsdecode(ask.root))
