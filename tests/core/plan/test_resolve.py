@@ -27,7 +27,6 @@ from tests.kit.trees import planned, put, surveyed
 def facts(path, width, height, channels=4, name="", levels=1):
     return TextureFacts(
         path, 1, 1, path, "ktx2" if name else "png", width, height, channels, 8, False, levels, name, "", pixels="x",
-        packed={"deflate": 0.5, "zstd": 0.4, "lz4": 0.6},
     )  # fmt: skip
 
 

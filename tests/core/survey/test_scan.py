@@ -155,7 +155,6 @@ def test_samples_come_back_as_they_went(tmp_path, cache):
     small = SurveyCache(cache.file, limit=1 << 12)
     assert small.trim() == 1 and small.sample(facts.content) is None
     assert finish(scan(root, cache=small)).textures[0] == facts
-    assert 0 < facts.packed["zstd"] < 1
 
 
 @pytest.mark.parametrize(

@@ -9,6 +9,7 @@ import pytest
 from oaktrim.core import processes
 from oaktrim.core.progress import finish
 from oaktrim.core.survey import scan as module
+from oaktrim.core.survey import worker
 from oaktrim.core.survey.cache import SurveyCache
 from oaktrim.core.survey.scan import scan, walk
 from oaktrim.core.survey.worker import Workers
@@ -80,20 +81,30 @@ def test_a_process_that_is_ended_is_replaced(tmp_path, apart):
     assert (steps[-1].done, steps[-1].total) == (12, 12)
 
 
-def test_a_file_that_brings_its_reader_down_is_told_alone(tmp_path):
+def _frail(*_, **__):
+    return subprocess.Popen([sys.executable, "-c", _FRAIL], stdin=subprocess.PIPE, stdout=subprocess.PIPE)
+
+
+def test_a_file_that_brings_its_reader_down_is_told_alone_and_not_read_again(tmp_path, apart, monkeypatch):
+    root, cache = tmp_path / "art", SurveyCache(tmp_path / "survey.sqlite")
     for name in ("a.png", "poison.png", "b.png", "c.png"):
-        put(tmp_path, name)
-
-    def frail():
-        return subprocess.Popen([sys.executable, "-c", _FRAIL], stdin=subprocess.PIPE, stdout=subprocess.PIPE)
-
-    workers = Workers(tmp_path, 1 << 20, False, frail)
-    seen = list(walk(tmp_path, (), []))
-    try:
-        told = workers.read(seen)
-    finally:
-        workers.close()
-    assert [row.facts.path if row.facts else row.fault for row in told] == ["a.png", "b.png", "c.png", "brought down what read it"]
+        put(root, name)
+    monkeypatch.setattr(worker, "start", _frail)
+    found = surveyed(root, cache=cache)
+    assert [texture.path for texture in found.textures] == ["a.png", "b.png", "c.png"]
+    assert [(row.path, row.error.split(";")[0]) for row in found.unreadable] == [("poison.png", "brought down what read it")]
+    # One file is fresh, too few for a process: the window would read it itself.
+    put(root, "b.png", size=(8, 8))
+    monkeypatch.setattr(module, "_APART_FROM", 1000)
+    read = []
+    monkeypatch.setattr(module, "tell", lambda seen, *rest: read.append(seen.path) or worker.tell(seen, *rest))
+    again = surveyed(root, cache=cache)
+    assert read == ["b.png"] and again.unreadable == found.unreadable
+    # Once it is another file, it is read like any other.
+    put(root, "poison.png")
+    os.utime(root / "poison.png", (1, 1))
+    mended = surveyed(root, cache=cache)
+    assert len(mended.textures) == 4 and mended.unreadable == ()
 
 
 def _ends_at_once():

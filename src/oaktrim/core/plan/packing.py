@@ -7,10 +7,11 @@ from collections.abc import Iterable, Iterator, Sequence
 import numpy as np
 from numpy.typing import NDArray
 
+from oaktrim.core.formats.catalogue import format_named
 from oaktrim.core.progress import spread
 from oaktrim.core.survey.cache import SurveyCache
 from oaktrim.core.survey.inventory import Inventory
-from oaktrim.core.survey.sample import FIRST, PACKINGS, SCALES, packed_share
+from oaktrim.core.survey.sample import PACKINGS, SCALES, packed_share
 from oaktrim.core.targets.arrival import FORMAT_INDEX
 
 # Row, format, scale and packing method.
@@ -21,6 +22,9 @@ _NAMES = list(FORMAT_INDEX)
 # on the pictures of a game and on those of the demonstration, with most of it for the first half of a dB.
 _LEFT = {"bc1": 0.65, "bc3": 0.7, "bc4": 0.8, "bc5": 0.8, "bc7": 0.85, "etc2": 0.8, "eac": 0.85, "astc": 0.7}
 _LEFT_OF = np.array([next((s for stem, s in _LEFT.items() if n.startswith(stem)), 1.0) for n in _NAMES])
+_DENSE = np.array([format_named(name).compressed for name in _NAMES])
+# Kinds of files that give detail up.
+_LOSSY = ("jpeg", "webp")
 
 
 def left_of(formats: Places, losses: NDArray[np.float64]) -> NDArray[np.float64]:
@@ -32,24 +36,13 @@ def left_of(formats: Places, losses: NDArray[np.float64]) -> NDArray[np.float64]
 class PackedShares:
     """Packed over plain bytes of each texture of an inventory, by format, scale and packing method.
 
-    The natural format at the source's size is known from the survey. Others start as a guess, and are measured on the
-    sample that the survey kept: see `missing` and `measure`.
+    All start as a guess, and are measured on the sample that the survey kept: see `missing` and `measure`.
     """
 
     def __init__(self, inventory: Inventory) -> None:
         self.inventory = inventory
         self._known: dict[tuple[int, int, str], NDArray[np.float32]] = {}
-        self._guess: dict[str, NDArray[np.float32]] = {}
-        natural = inventory.natural
-        known = [texture.packed for texture in inventory.textures]
-        told = {m: np.array([shares.get(m, np.nan) for shares in known], np.float32) for m in {FIRST, *PACKINGS}}
-        for method in PACKINGS:
-            shares = told[method]
-            for place in np.unique(natural):
-                column = self._column(int(place), 0, method)
-                column[natural == place] = shares[natural == place]
-            # Blocks are already dense: what packs to a fifth as plain pixels packs to a good half as blocks.
-            self._guess[method] = np.sqrt(np.nan_to_num(told[FIRST], nan=0.8))
+        self._guess = _guessed(inventory)
         # Of each row, the sizes that were really measured, by recipe.
         self.measured: dict[int, dict[str, int]] = {}
         self._has_pixels = np.array([bool(t.pixels) for t in inventory.textures], np.bool_)
@@ -98,7 +91,8 @@ class PackedShares:
                     if column is not None:
                         unknown = mine & np.isnan(found)
                         found[unknown] = column[unknown]
-        guess = self._guess[method] if len(formats) else found
+        # Blocks are already dense: what packs to a fifth as plain pixels packs to a good half as blocks.
+        guess = np.where(_DENSE[formats], np.sqrt(self._guess), self._guess)
         return np.where(np.isnan(found), guess, found)
 
     def missing(self, formats: Places, scales: Places, method: str) -> list[Key]:
@@ -120,13 +114,26 @@ class PackedShares:
         listed: Sequence[list[Key]] = list(by_row.values())
 
         def work(wanted: list[Key]) -> list[float]:
-            pieces = cache.sample(self.inventory.textures[wanted[0][0]].content)
+            texture = self.inventory.textures[wanted[0][0]]
+            pieces = cache.sample(texture.content)
             if pieces is None:
                 return []
-            return [packed_share(pieces[scale], _NAMES[place], PACKINGS[method]) for _, place, scale, method in wanted]
+            return [
+                packed_share(pieces[scale], _NAMES[place], PACKINGS[method], texture.width * texture.height >> 2 * scale)
+                for _, place, scale, method in wanted
+            ]
 
         for position, shares in spread(work, listed):
             for key, share in zip(listed[position], shares, strict=False):
                 row, place, scale, method = key
                 self._column(place, scale, method)[row] = share
                 yield key
+
+
+def _guessed(inventory: Inventory) -> NDArray[np.float32]:
+    """Return about what the plain pixels of each texture pack to, from the size of its file; 0.8 where that tells nothing."""
+    natural = np.array([format_named(name).bits_a_pixel for name in _NAMES])[inventory.natural]
+    plain = np.maximum(1.0, inventory.width * inventory.height * natural / 8)
+    # A lossy file takes about a fifth of what it would take without loss.
+    share = inventory.column("file_bytes") * np.where(np.isin(inventory.column("kind"), _LOSSY), 5.0, 1.0) / plain
+    return np.where((share > 0) & (share < 1), share, 0.8).astype(np.float32)

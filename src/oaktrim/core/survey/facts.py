@@ -26,7 +26,6 @@ class TextureFacts(msgspec.Struct, frozen=True, array_like=True, gc=False):
     used, used_share, eight_bit : as in `PixelFacts`
     detail, normal, length_error, green, light, seam : as `pixels.detail` measures them; `seam` the larger of both
     means : codes of 4x4 cells in 0..255, four channels each, to know a picture again at another size
-    packed : packed over plain bytes of a sample in the natural format, by packing method
     slices : as in `PictureFacts`; all other facts are of the first
     """
 
@@ -59,7 +58,6 @@ class TextureFacts(msgspec.Struct, frozen=True, array_like=True, gc=False):
     light: float = 0.0
     seam: float = 1.0
     means: bytes = b""
-    packed: dict[str, float] = {}
     slices: int = 1
 
     @property

@@ -35,9 +35,8 @@ from oaktrim.core.survey.facts import (
     ObjectFacts,
     SlotFacts,
     TextureFacts,
-    natural_format,
 )
-from oaktrim.core.survey.sample import FIRST, PACKINGS, Sample, pack_bytes, packed_share, sample_of
+from oaktrim.core.survey.sample import PACKINGS, Sample, pack_bytes, sample_of
 
 _LOOKED_AT = 1 << 18
 # No other slot of glTF 2.0 or MTL looks at alpha; what is not known might.
@@ -88,7 +87,7 @@ def _texture(data: bytes, path: str, seen: Seen, max_pixels: int) -> tuple[Textu
     content = content_hash(data)
     head, image = picture_with_facts(data, file, max_pixels)
     sample = sample_of(image)
-    looks = _looks(image, sample, head.format)
+    looks = _looks(image)
     if head.slices > 1:
         # Only the first picture was looked at: the others may differ.
         looks["pixels"] = content
@@ -105,15 +104,14 @@ def made_facts(path: str, kind: str, content: str, image: Image) -> tuple[Textur
     sample = sample_of(image)
     facts = TextureFacts(
         path, 0, 0, content, kind, image.width, image.height, len(image.channels), image.bit_depth, image.is_float,
-        1, "", "", **_looks(image, sample, ""),  # type: ignore[arg-type]
+        1, "", "", **_looks(image),  # type: ignore[arg-type]
     )  # fmt: skip
     return facts, sample
 
 
-def _looks(image: Image, sample: Sample, stored: str) -> dict[str, object]:
-    """Return the fields of a texture's facts that its pixels tell; `stored` names the format that its file holds."""
+def _looks(image: Image) -> dict[str, object]:
+    """Return the fields of a texture's facts that its pixels tell."""
     found, full = pixel_facts(image), unit_codes(image)
-    natural = stored or natural_format(len(image.channels), image.bit_depth, image.is_float)
     normal = normal_facts(image, found)
     fixed = found.low[-1] == found.high[-1]
     return {
@@ -135,7 +133,6 @@ def _looks(image: Image, sample: Sample, stored: str) -> dict[str, object]:
         "light": baked_light(image, found) if found.used_share > 0.99 or not image.has_alpha else 0.0,
         "seam": max(seam_ratio(image)),
         "means": _signature(image, found),
-        "packed": {FIRST: packed_share(sample.pieces[0], natural, PACKINGS[FIRST])},
     }
 
 

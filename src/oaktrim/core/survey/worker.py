@@ -26,6 +26,7 @@ from oaktrim.core.survey.read import Seen, reader_for
 
 _LENGTH = struct.Struct("<I")
 _READY = b"ready"
+_BROUGHT_DOWN = "brought down what read it; it is not read again until it changes"
 
 
 class Told(msgspec.Struct, frozen=True, array_like=True):
@@ -75,7 +76,9 @@ class Workers:
         self._idle: SimpleQueue[subprocess.Popen[bytes]] = SimpleQueue()
 
     def read(self, batch: list[Seen]) -> list[Told]:
-        """Read some files; those that bring down a process that reads them alone are told as unreadable.
+        """Read some files; of those that bring down a process that reads them alone, the facts are only that.
+
+        Facts are kept, so such a file is not read again until it changes.
 
         Where no process can be started, which is no file's fault, this one reads them itself.
         """
@@ -95,7 +98,8 @@ class Workers:
             return msgspec.msgpack.decode(answer, type=list[Told])
         _end(worker)
         if len(batch) == 1:
-            return [Told(None, "brought down what read it")]
+            seen = batch[0]
+            return [Told(FileFacts(seen.path, *seen.stamp, errors=((seen.path, _BROUGHT_DOWN),)))]
         return [told for seen in batch for told in self.read([seen])]
 
     def _ready(self) -> subprocess.Popen[bytes] | None:
