@@ -1,8 +1,10 @@
 """KTX 2.0 files, read back field by field as the specification lays them out."""
 
 import struct
+from dataclasses import replace
 from pathlib import Path
 
+import numpy as np
 import pytest
 from backports import zstd
 
@@ -10,6 +12,7 @@ from oaktrim.core.codecs.texture import EncodedTexture, encode_texture, stack_te
 from oaktrim.core.errors import FileError
 from oaktrim.core.files import dds, ktx2
 from oaktrim.core.files.descriptor import pack_descriptor
+from oaktrim.core.files.pictures import bytes_beside, pack_texture
 from oaktrim.core.formats.catalogue import FORMATS, ORDER
 from oaktrim.core.pixels.image import Transfer
 from oaktrim.core.pixels.levels import make_levels
@@ -123,6 +126,19 @@ def test_a_file_without_a_level_count_holds_one():
     data = bytearray(ktx2.pack(one))
     struct.pack_into("<I", data, 40, 0)
     assert ktx2.parse(bytes(data), PATH, 1 << 20).levels == texture.levels[:1]
+
+
+@pytest.mark.parametrize("container", ["ktx2", "dds"])
+def test_the_size_of_a_file_is_known_before_it_is_made(container):
+    """Of every format, with sides that end anywhere in a block, few levels or one, and of stacks of pictures."""
+    for name in (name for name in ORDER if container == "ktx2" or FORMATS[name].dxgi is not None):
+        made = [chain(name), chain(name, 64, 8), chain(name, 3, 3), stack(name, 3, 1), stack(name, 2, 6)]
+        made.append(replace(made[0], levels=made[0].levels[:1]))
+        sizes = np.array([(t.width, t.height, len(t.levels), t.slices) for t in made]).T
+        more = np.zeros(len(made), np.int64) + bytes_beside(container, FORMATS[name], *sizes)
+        assert more.tolist() == [
+            len(pack_texture(t, container)) - sum(len(level) for level in t.levels) for t in made
+        ], name
 
 
 def stack(name, layers, faces, side=16):

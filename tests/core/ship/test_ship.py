@@ -4,8 +4,11 @@ import hashlib
 import json
 import os
 
+import msgspec
 import numpy as np
 import pytest
+import soundfile
+from backports import zstd
 
 from oaktrim.core.codecs.effort import Counted
 from oaktrim.core.codecs.texture import decode_level, encode_texture, stack_textures
@@ -18,10 +21,17 @@ from oaktrim.core.pixels.levels import make_levels
 from oaktrim.core.pixels.metrics import psnr_rgb
 from oaktrim.core.pixels.resample import resample
 from oaktrim.core.plan.cuts import Cap, Cut, Drop, SetCounted, SetFormat
+from oaktrim.core.plan.packing import PackedShares
+from oaktrim.core.plan.resolve import resolve
 from oaktrim.core.progress import finish
 from oaktrim.core.ship.run import Reason, schedule, ship
+from oaktrim.core.ship.weighing import measure_packages
+from oaktrim.core.survey.cache import SurveyCache
+from oaktrim.core.survey.scan import scan
+from oaktrim.core.targets.target import BYTE_LINES, target_named
+from tests.kit.models import rich_model
 from tests.kit.pictures import busy
-from tests.kit.trees import planned, put
+from tests.kit.trees import planned, put, write_model
 
 
 @pytest.fixture
@@ -64,6 +74,37 @@ def test_what_is_planned_is_written(art, tmp_path):
     document = json.loads((out / "manifest.json").read_text())
     assert document["schema"] == "oak-trim.manifest/2"
     assert sum(t["memory"] for t in document["textures"]) == by_line["memory"]
+
+
+def test_what_was_measured_is_what_ships_to_the_byte(art, tmp_path):
+    """Every line that is counted in bytes; sounds and models, longer than what is looked at of them, packed whole."""
+    rng = np.random.default_rng(0)
+    # Quiet at first and in the middle, loud at the end: a piece from the middle says little of the whole.
+    sound = np.concatenate([np.zeros(300_000), rng.normal(0, 0.2, 100_000)])
+    soundfile.write(art / "gull.wav", sound, 44_100)
+    write_model(art, "crate.glb", rich_model())
+    cache, target = SurveyCache(tmp_path / "survey.sqlite"), target_named("visor")
+    target = msgspec.structs.replace(
+        target, limits=msgspec.structs.replace(target.limits, **dict.fromkeys(BYTE_LINES, "1 GiB"))
+    )
+    inventory = finish(scan(art, cache=cache))
+    shares, cuts = PackedShares(inventory), (Cut(SetFormat("astc-6x6"), ("wall/brick_base.png",)),)
+    guessed = resolve(inventory, target, cuts, shares)
+    assert finish(measure_packages(guessed, shares, cache)) == len(inventory.textures) + 2
+    plan = resolve(inventory, target, cuts, shares)
+    assert plan.all_measured and plan.uncertainty == 0 < guessed.uncertainty
+    shipped = finish(ship(plan, tmp_path / "out"))
+    assert {s.line: s.value for s in shipped.standings if s.line in BYTE_LINES} == {
+        line: plan.total(line) for line in BYTE_LINES
+    }
+    audio = len(zstd.compress((art / "gull.wav").read_bytes(), target.packing.level))
+    assert plan.by_family("package")["audio"] == audio
+    assert abs(guessed.by_family("package")["audio"] / audio - 1) > 0.1
+    # A later run, and a later survey, know it without packing again.
+    assert finish(ship(plan, tmp_path / "out")).manifest.carried == shipped.manifest.carried
+    later = PackedShares(finish(scan(art, cache=cache)))
+    later.take_measured(cache.measured())
+    assert resolve(inventory, target, cuts, later).all_measured
 
 
 @pytest.mark.parametrize("name", ["rgba8", "bc7"])

@@ -92,7 +92,9 @@ def test_a_file_that_brings_its_reader_down_is_told_alone_and_not_read_again(tmp
     monkeypatch.setattr(worker, "start", _frail)
     found = surveyed(root, cache=cache)
     assert [texture.path for texture in found.textures] == ["a.png", "b.png", "c.png"]
-    assert [(row.path, row.error.split(";")[0]) for row in found.unreadable] == [("poison.png", "brought down what read it")]
+    assert [(row.path, row.error.split(";")[0]) for row in found.unreadable] == [
+        ("poison.png", "brought down what read it")
+    ]
     # One file is fresh, too few for a process: the window would read it itself.
     put(root, "b.png", size=(8, 8))
     monkeypatch.setattr(module, "_APART_FROM", 1000)

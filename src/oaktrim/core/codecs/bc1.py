@@ -273,9 +273,7 @@ def _encode(image: Image, options: EncodeOptions, alpha_use: int, told: Told = N
     single, moves, effort, heed = _single_table(), walk_moves(), options.effort.rank, heed_of(options.counted)
 
     def rows(pixels: Pixels, start: int, stop: int, out: Blocks, errors: Errors) -> None:
-        _encode_rows(
-            pixels, alpha_use, options.alpha_threshold, effort, heed, single, moves, start, stop, out, errors
-        )
+        _encode_rows(pixels, alpha_use, options.alpha_threshold, effort, heed, single, moves, start, stop, out, errors)
 
     return encode_pixels(held(to_rgba(image)), options, (4, 4), 16 if alpha_use == BESIDE else 8, rows, told, 8192)
 

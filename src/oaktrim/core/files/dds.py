@@ -84,6 +84,11 @@ def pack(texture: EncodedTexture) -> bytes:
     return MAGIC + header + dx10 + b"".join(chains)
 
 
+def bytes_beside() -> int:
+    """Return what a file takes beside the bytes of its levels, whatever they hold."""
+    return len(MAGIC) + _HEADER.size + _DX10.size
+
+
 @dataclass(frozen=True)
 class Head:
     """What the headers say: where the levels start, and how the bytes of a pixel are ordered, if not as ours."""

@@ -10,7 +10,9 @@ from dataclasses import dataclass
 from math import lcm
 from pathlib import Path
 
+import numpy as np
 from backports import zstd
+from numpy.typing import NDArray
 
 from oaktrim import __version__
 from oaktrim.core.codecs.texture import EncodedTexture
@@ -23,6 +25,7 @@ from oaktrim.core.pixels.levels import level_count, level_size
 MAGIC = b"\xabKTX 20\xbb\r\n\x1a\n"
 _PLAIN, _ZSTANDARD = 0, 2
 _LEVEL = struct.Struct("<QQQ")
+Ints = NDArray[np.int64]
 _KEY_VALUES = {"KTXorientation": "rd", "KTXwriter": f"Oak Trim {__version__}"}
 _BY_VK = {
     number: (row, transfer)
@@ -130,6 +133,25 @@ def pack(texture: EncodedTexture, zstd_level: int | None = None) -> bytes:
         index[level] = (start + len(body), len(stored), len(data))
         body += stored
     return MAGIC + header.pack() + b"".join(_LEVEL.pack(*row) for row in index) + descriptor + key_values + bytes(body)
+
+
+def bytes_beside(row: TextureFormat, width: Ints, height: Ints, levels: Ints, slices: Ints) -> Ints:
+    """Return what files of a format take beside the bytes of their levels, (N,) int64: heads, and what aligns levels.
+
+    Parameters
+    ----------
+    width, height, levels, slices : of each texture, (N,) int64
+    """
+    start = 12 + Header.STRUCT.size + levels * _LEVEL.size
+    start += len(pack_descriptor(row, Transfer.SRGB)) + len(_key_values())
+    align = lcm(row.block_bytes, 4)
+    more: Ints = start + -start % align
+    if row.block_bytes % 4:
+        # Such formats hold single pixels, so their levels end anywhere; the largest stands last, with nothing behind it.
+        for level in range(1, int(levels.max(initial=1))):
+            size = np.maximum(1, width >> level) * np.maximum(1, height >> level) * row.block_bytes * slices
+            more += np.where(level < levels, -size % align, 0)
+    return more
 
 
 def _refuse(header: Header, path: Path, size: int, max_pixels: int) -> tuple[TextureFormat, Transfer]:

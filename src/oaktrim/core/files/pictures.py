@@ -27,6 +27,7 @@ from oaktrim.core.codecs.texture import EncodedTexture, decode_level
 from oaktrim.core.errors import FileError, Unsupported
 from oaktrim.core.files import dds, ktx2
 from oaktrim.core.files.atomic import read_bytes, write_atomic
+from oaktrim.core.formats.catalogue import TextureFormat
 from oaktrim.core.pixels.image import CHANNEL_NAMES, Image, Pixels, Transfer, held, to_depth
 
 # We weigh the claimed size ourselves, before any pixel is decoded.
@@ -314,7 +315,14 @@ def _container_facts(kind: str, texture: EncodedTexture) -> PictureFacts:
     row = texture.format
     depth = 16 if row.floating or row.name == "r16" else 8
     return PictureFacts(
-        kind, *texture.size, len(row.channels), depth, row.floating, len(texture.levels), row.name, slices=texture.slices
+        kind,
+        *texture.size,
+        len(row.channels),
+        depth,
+        row.floating,
+        len(texture.levels),
+        row.name,
+        slices=texture.slices,
     )
 
 
@@ -341,6 +349,13 @@ def parse_texture(data: bytes, path: Path, max_pixels: int = MAX_PIXELS) -> Enco
 def pack_texture(texture: EncodedTexture, container: str) -> bytes:
     """Return a texture as the bytes of a `ktx2` or `dds` file."""
     return dds.pack(texture) if container == "dds" else ktx2.pack(texture)
+
+
+def bytes_beside(
+    container: str, row: TextureFormat, width: ktx2.Ints, height: ktx2.Ints, levels: ktx2.Ints, slices: ktx2.Ints
+) -> ktx2.Ints | int:
+    """Return what `ktx2` or `dds` files of a format take beside the bytes of their levels; sizes (N,) int64."""
+    return dds.bytes_beside() if container == "dds" else ktx2.bytes_beside(row, width, height, levels, slices)
 
 
 def read_picture(path: Path, max_pixels: int = MAX_PIXELS) -> Image:

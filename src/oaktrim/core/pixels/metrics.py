@@ -11,6 +11,7 @@ from scipy.ndimage import correlate1d, maximum_filter1d
 
 from oaktrim.core.errors import Unsupported
 from oaktrim.core.pixels.image import Image, to_rgba
+from oaktrim.core.progress import each_band
 
 # Wang, Bovik, Sheikh and Simoncelli, "Image quality assessment" (2004): window and constants of section III.
 _WINDOW = 11
@@ -43,7 +44,7 @@ def decibels(mean_square: float) -> float:
     return inf if mean_square <= 0 else -10 * log10(mean_square)
 
 
-def ssim(a: NDArray[np.float64], b: NDArray[np.float64]) -> float:
+def ssim(a: NDArray[np.floating], b: NDArray[np.floating]) -> float:
     """Return the mean SSIM of two planes (H, W) in 0..1, with a Gaussian window of 11 taps and sigma 1.5.
 
     Sides shorter than the window are mirrored, so that any size has an answer.
@@ -56,13 +57,21 @@ def ssim(a: NDArray[np.float64], b: NDArray[np.float64]) -> float:
         return correlate1d(correlate1d(plane, window, 0, mode="mirror"), window, 1, mode="mirror")  # type: ignore[no-any-return]
 
     c1, c2 = _K1**2, _K2**2
-    mean_a, mean_b = blur(a), blur(b)
-    var_a = blur(a * a) - mean_a**2
-    var_b = blur(b * b) - mean_b**2
-    covariance = blur(a * b) - mean_a * mean_b
-    top = (2 * mean_a * mean_b + c1) * (2 * covariance + c2)
-    bottom = (mean_a**2 + mean_b**2 + c1) * (var_a + var_b + c2)
-    return float(np.mean(top / bottom))
+    sums: dict[int, float] = {}
+
+    def work(wide: slice, own: slice) -> None:
+        of_a, of_b = (plane[wide].astype(np.float64, copy=False) for plane in (a, b))
+        mean_a, mean_b = blur(of_a), blur(of_b)
+        var_a = blur(of_a * of_a) - mean_a**2
+        var_b = blur(of_b * of_b) - mean_b**2
+        covariance = blur(of_a * of_b) - mean_a * mean_b
+        top = (2 * mean_a * mean_b + c1) * (2 * covariance + c2)
+        bottom = (mean_a**2 + mean_b**2 + c1) * (var_a + var_b + c2)
+        sums[wide.start + own.start] = float((top / bottom)[own].sum())
+
+    each_band(work, len(a), (_WINDOW // 2, _WINDOW // 2))
+    # In the order of the rows, whichever band was done first.
+    return sum(sums[start] for start in sorted(sums)) / a.size
 
 
 def mean_square(a: Image, b: Image, seen_only: bool = False) -> NDArray[np.float64]:
@@ -128,22 +137,30 @@ def gradients_lost(a: NDArray[np.floating], b: NDArray[np.floating]) -> float:
     ----------
     a, b : ndarray, shape (H, W), code values in 0..255
     """
-    smooth = lost = 0
-    for axis in (0, 1):
-        if a.shape[axis] <= _BAND_WINDOW:
-            continue
-        steps_a, steps_b = np.diff(a, axis=axis), np.diff(b, axis=axis)
-        climb, travel = _windows(steps_a, axis), _windows(np.abs(steps_b), axis)
-        place = [slice(None), slice(None)]
-        place[axis] = slice(_BAND_WINDOW // 2, _BAND_WINDOW // 2 + climb.shape[axis])
-        largest_a, largest_b = (
-            maximum_filter1d(np.abs(s), _BAND_WINDOW, axis)[tuple(place)] for s in (steps_a, steps_b)
-        )
-        gentle = (np.abs(climb) >= _CLIMB) & (largest_a <= _GENTLE)
-        banded = (travel < 0.25 * np.abs(climb)) | ((largest_b >= _STEP) & (largest_b > 0.7 * travel))
-        smooth += int(gentle.sum())
-        lost += int((gentle & banded).sum())
+    counts = []
+
+    def work(wide: slice, own: slice) -> None:
+        # Windows go down from their own row, across within it.
+        counts.append(_lost(a[wide], b[wide], 0))
+        counts.append(_lost(a[wide][own], b[wide][own], 1))
+
+    each_band(work, len(a), (0, _BAND_WINDOW))
+    smooth, lost = (sum(count[k] for count in counts) for k in (0, 1))
     return lost / smooth if smooth else 0.0
+
+
+def _lost(a: NDArray[np.floating], b: NDArray[np.floating], axis: int) -> tuple[int, int]:
+    """Return how many windows along an axis hold a smooth gradient of plane `a`, and how many of them are banded in `b`."""
+    if a.shape[axis] <= _BAND_WINDOW:
+        return 0, 0
+    steps_a, steps_b = np.diff(a, axis=axis), np.diff(b, axis=axis)
+    climb, travel = _windows(steps_a, axis), _windows(np.abs(steps_b), axis)
+    place = [slice(None), slice(None)]
+    place[axis] = slice(_BAND_WINDOW // 2, _BAND_WINDOW // 2 + climb.shape[axis])
+    largest_a, largest_b = (maximum_filter1d(np.abs(s), _BAND_WINDOW, axis)[tuple(place)] for s in (steps_a, steps_b))
+    gentle = (np.abs(climb) >= _CLIMB) & (largest_a <= _GENTLE)
+    banded = (travel < 0.25 * np.abs(climb)) | ((largest_b >= _STEP) & (largest_b > 0.7 * travel))
+    return int(gentle.sum()), int((gentle & banded).sum())
 
 
 def _windows(steps: NDArray[np.floating], axis: int) -> NDArray[np.floating]:

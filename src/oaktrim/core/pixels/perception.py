@@ -8,11 +8,13 @@ an even shift of lightness counts in full. It is the difference that is filtered
 
 from __future__ import annotations
 
+from math import ceil
+
 import numpy as np
 from numpy.typing import NDArray
 from scipy.ndimage import gaussian_filter, uniform_filter
 
-from oaktrim.core.progress import each_chunk
+from oaktrim.core.progress import each_band
 
 Plane = NDArray[np.float32]
 
@@ -77,18 +79,20 @@ def seen_difference(
     -------
     ndarray, shape (H, W), float32
     """
-    apart = oklab(a) - oklab(b)
-    seen = np.empty((len(_LOBES), *apart.shape[:2]), np.float32)
+    steps = np.empty(a.shape[:2], np.float32)
+    pixels = pixels_a_degree / np.sqrt(2)
+    reach = 3 * ceil(max(spread for lobes in _LOBES for _, spread in lobes) * pixels) + 3
 
-    def work(start: int, stop: int) -> None:
-        for axis in range(start, stop):
-            whole = sum(weight for weight, _ in _LOBES[axis])
+    def work(wide: slice, own: slice) -> None:
+        apart = oklab(a[wide]) - oklab(b[wide])
+        squares = np.zeros((own.stop - own.start, a.shape[1]), np.float32)
+        for axis, lobes in enumerate(_LOBES):
+            whole = sum(weight for weight, _ in lobes)
             plane = np.ascontiguousarray(apart[..., axis])
-            seen[axis] = sum(
-                np.float32(weight / whole) * _blurred(plane, spread * pixels_a_degree / np.sqrt(2))
-                for weight, spread in _LOBES[axis]
-            )
+            seen = sum(np.float32(weight / whole) * _blurred(plane, spread * pixels)[own] for weight, spread in lobes)
+            squares += np.square(seen)
+        start = wide.start + own.start
+        steps[start : start + len(squares)] = np.sqrt(squares) / np.float32(JUST_NOTICED)
 
-    each_chunk(work, len(_LOBES), 1)
-    steps: Plane = np.sqrt(np.einsum("ahw,ahw->hw", seen, seen)) / np.float32(JUST_NOTICED)
+    each_band(work, len(steps), (reach, reach))
     return steps

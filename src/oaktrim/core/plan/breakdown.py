@@ -116,7 +116,7 @@ def _by_owner(inventory: Inventory, tree: Breakdown) -> None:
             tree.leaf(tree.board(board, inventory.roles[row].role.label, "material"), name, row, 1.0)
     by_path = {model.path: board for model, board in zip(ownership.models, scenes, strict=True)}
     for place, carried in enumerate(inventory.carried, len(inventory.textures)):
-        above = by_path.get(carried.path.partition("#")[0])
+        above = by_path.get(carried.file)
         scene = above if above is not None else tree.board(0, "no owner", "scene")
         tree.leaf(tree.board(scene, carried.family.value, "object"), carried.name, place, 1.0)
 

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
@@ -10,13 +12,31 @@ from numpy.typing import NDArray
 from oaktrim.core.formats.catalogue import format_named
 from oaktrim.core.progress import spread
 from oaktrim.core.survey.cache import SurveyCache
-from oaktrim.core.survey.inventory import Inventory
+from oaktrim.core.survey.inventory import Carried, Inventory
 from oaktrim.core.survey.sample import PACKINGS, SCALES, packed_share
 from oaktrim.core.targets.arrival import FORMAT_INDEX
+from oaktrim.core.targets.target import Packing
 
 # Row, format, scale and packing method.
 Key = tuple[int, int, int, str]
 Places = NDArray[np.int64]
+
+
+@dataclass(frozen=True)
+class CarriedSizes:
+    """What meshes, clips and sounds take in a package.
+
+    Parameters
+    ----------
+    sizes : bytes by path; by_family : their sums
+    guessed : bytes of each file that was not packed whole, told from a piece of it
+    """
+
+    sizes: dict[str, int]
+    by_family: dict[str, int]
+    guessed: tuple[int, ...]
+
+
 _NAMES = list(FORMAT_INDEX)
 # About what part of a package is left where 1 dB may go for the download, by family of formats: between what was measured
 # on the pictures of a game and on those of the demonstration, with most of it for the first half of a dB.
@@ -25,6 +45,16 @@ _LEFT_OF = np.array([next((s for stem, s in _LEFT.items() if n.startswith(stem))
 _DENSE = np.array([format_named(name).compressed for name in _NAMES])
 # Kinds of files that give detail up.
 _LOSSY = ("jpeg", "webp")
+
+
+def packing_name(packing: Packing) -> str:
+    """Return a packing's method and level, as keys and manifests have them."""
+    return f"{packing.method} {packing.level}"
+
+
+def carried_key(content: str, packing: Packing) -> str:
+    """Return what the size of a packed file is known by."""
+    return f"{content} {packing_name(packing)}"
 
 
 def left_of(formats: Places, losses: NDArray[np.float64]) -> NDArray[np.float64]:
@@ -45,6 +75,9 @@ class PackedShares:
         self._guess = _guessed(inventory)
         # Of each row, the sizes that were really measured, by recipe.
         self.measured: dict[int, dict[str, int]] = {}
+        # What a file carries, packed whole: bytes by content and packing.
+        self._whole: dict[str, int] = {}
+        self._carried: dict[str, CarriedSizes] = {}
         self._has_pixels = np.array([t.pixels != "" for t in inventory.textures], np.bool_)
 
     def moved(self, inventory: Inventory) -> PackedShares:
@@ -57,18 +90,56 @@ class PackedShares:
             fresh._column(place, scale, method)[both] = column[source[both]]
         found = ((int(row), self.measured.get(int(source[row]))) for row in both)
         fresh.measured = {row: sizes for row, sizes in found if sizes}
+        fresh._whole = dict(self._whole)
         return fresh
 
     def take_measured(self, sizes: dict[str, int]) -> None:
-        """Take in measured sizes by recipe; a recipe begins with the content of its source."""
+        """Take in measured sizes by recipe, of textures and of what is carried; a recipe begins with the content."""
         if not sizes:
             return
+        carried = {row.content for row in self.inventory.carried}
+        whole = {recipe: size for recipe, size in sizes.items() if recipe.partition(" ")[0] in carried}
+        if whole:
+            self._whole |= whole
+            self._carried.clear()
         rows: dict[str, list[int]] = {}
         for row, texture in enumerate(self.inventory.textures):
             rows.setdefault(texture.content, []).append(row)
         for recipe, size in sizes.items():
             for row in rows.get(recipe.partition(" ")[0], ()):
                 self.measured.setdefault(row, {})[recipe] = size
+
+    def carried(self, packing: Packing) -> CarriedSizes:
+        """Return what each mesh, clip and sound takes in a package: its part of its file, packed whole where that is known."""
+        key = packing_name(packing)
+        if key not in self._carried:
+            self._carried[key] = self._weigh_carried(packing)
+        return self._carried[key]
+
+    def _weigh_carried(self, packing: Packing) -> CarriedSizes:
+        sizes: dict[str, int] = {}
+        guessed = []
+        file, before = "", 0
+        for row in self.inventory.carried:
+            # Rows of one file follow each other; each takes its part of the whole, to the byte.
+            file, before = (file, before) if row.file == file else (row.file, 0)
+            whole = self._whole.get(carried_key(row.content, packing))
+            if whole is None:
+                sizes[row.path] = math.ceil(row.bytes * row.packed.get(packing.method, 1.0))
+                guessed.append(sizes[row.path])
+            else:
+                part = max(1, row.of)
+                sizes[row.path] = whole * (before + row.bytes) // part - whole * before // part
+            before += row.bytes
+        sums: dict[str, int] = {}
+        for row in self.inventory.carried:
+            sums[row.family.value] = sums.get(row.family.value, 0) + sizes[row.path]
+        return CarriedSizes(sizes, sums, tuple(guessed))
+
+    def carried_missing(self, packing: Packing) -> list[Carried]:
+        """Return what is carried in files that were not packed whole yet, one for each content."""
+        rows = {row.content: row for row in self.inventory.carried}
+        return [row for row in rows.values() if carried_key(row.content, packing) not in self._whole]
 
     def _column(self, place: int, scale: int, method: str) -> NDArray[np.float32]:
         key = (place, scale, method)
@@ -119,7 +190,9 @@ class PackedShares:
             if pieces is None:
                 return []
             return [
-                packed_share(pieces[scale], _NAMES[place], PACKINGS[method], texture.width * texture.height >> 2 * scale)
+                packed_share(
+                    pieces[scale], _NAMES[place], PACKINGS[method], texture.width * texture.height >> 2 * scale
+                )
                 for _, place, scale, method in wanted
             ]
 

@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from oaktrim.core.codecs.effort import Counted, Effort
+from oaktrim.core.files.pictures import bytes_beside
 from oaktrim.core.formats.catalogue import FORMATS, ORDER
 from oaktrim.core.pixels.resample import Filter
 from oaktrim.core.plan.cuts import (
@@ -23,7 +24,7 @@ from oaktrim.core.plan.cuts import (
     SetLevels,
     SetLoss,
 )
-from oaktrim.core.plan.packing import Key, PackedShares, left_of
+from oaktrim.core.plan.packing import CarriedSizes, Key, PackedShares, left_of
 from oaktrim.core.plan.rolerules import RoleRule, apply_rules
 from oaktrim.core.survey.inventory import Carried, Inventory
 from oaktrim.core.survey.sample import SCALES
@@ -92,6 +93,7 @@ class Plan:
     formats : places in the catalogue's order
     arrival : what the target makes of it
     package : bytes in the package; measured : where the texture was really made and packed, estimated elsewhere
+    beside : what meshes, clips and sounds take in the package
     """
 
     target: Target
@@ -110,7 +112,9 @@ class Plan:
     arrival: Arrival
     package: Ints
     measured: Flags
+    beside: CarriedSizes
     _totals: dict[str, int] = field(default_factory=dict, repr=False)
+    _columns: dict[str, Ints] = field(default_factory=dict, repr=False)
 
     def line(self, name: str) -> Ints:
         """Return what each texture adds to a limit counted in bytes: memory, package, unpacked or streaming."""
@@ -119,7 +123,9 @@ class Plan:
         if name == "package":
             return self.package
         if name == "unpacked":
-            return self.arrival.stored
+            if name not in self._columns:
+                self._columns[name] = file_bytes(self.inventory, self.target, self.arrival, self.formats)
+            return self._columns[name]
         if name == "streaming":
             # What has no levels is not streamed: it is resident whole, outside the pool.
             return np.where(self.arrival.levels > 1, self.arrival.memory, 0)
@@ -128,37 +134,45 @@ class Plan:
     def total(self, name: str) -> int:
         """Return the sum of a line, what is carried beside the textures counted."""
         if name not in self._totals:
-            rest = self.inventory.carried_sums(name, self.target.packing.method)
-            self._totals[name] = int(self.line(name).sum()) + sum(rest.values())
+            self._totals[name] = int(self.line(name).sum()) + sum(self._carried_sums(name).values())
         return self._totals[name]
 
     def carried(self, row: Carried, line: str) -> int:
         """Return what a mesh, a clip or a sound adds to a line: its bytes, packed in the package; it is no texture."""
         if line == "unpacked":
             return row.bytes
-        return row.package(self.target.packing.method) if line == "package" else 0
+        return self.beside.sizes[row.path] if line == "package" else 0
+
+    def _carried_sums(self, line: str) -> dict[str, int]:
+        """Return what is carried beside the textures adds to a line, by family; it is never texture memory."""
+        if line == "unpacked":
+            return self.inventory.carried_bytes
+        return self.beside.by_family if line == "package" else {}
 
     @property
     def all_measured(self) -> bool:
         """No figure of the package is an estimate."""
-        return bool(self.measured.all())
+        return bool(self.measured.all()) and not self.beside.guessed
 
     @property
     def uncertainty(self) -> int:
-        """By how many bytes the package may be off: a quarter of each estimate on its own, and 2 % of them together.
+        """By how many bytes the package may be off: a quarter of each texture that is estimated and a twentieth of each
+        other file, on its own, and 2 % of them together.
 
         Set on the demonstration and a game's pictures, where samples miss by 7 to 17 % of a texture at the median, by a
         quarter on average, and by 0 to 4 % of a total.
         """
         estimates = self.package[~self.measured].astype(np.float64)
-        return int(0.25 * np.sqrt((estimates**2).sum()) + 0.02 * estimates.sum())
+        pieces = np.array(self.beside.guessed, np.float64)
+        apart = np.sqrt(((0.25 * estimates) ** 2).sum() + ((0.05 * pieces) ** 2).sum())
+        return int(apart + 0.02 * (estimates.sum() + pieces.sum()))
 
     def by_family(self, name: str) -> dict[str, int]:
         """Return the sum of a line for each family of assets, families of nothing left out."""
         families, place = self.inventory.family_places
         sums = np.bincount(place, weights=self.line(name), minlength=len(families))
         found = {str(family): int(total) for family, total in zip(families, sums, strict=True)}
-        found |= self.inventory.carried_sums(name, self.target.packing.method)
+        found |= self._carried_sums(name)
         return {family: total for family, total in found.items() if total}
 
     @property
@@ -286,6 +300,7 @@ def resolve(
     plan = Plan(
         target, inventory, tuple(cuts), tuple(rules), settings, causes, width, height, ruled.width, ruled.height,
         ruled.rule, ruled.overruled, formats, arrival, package, np.zeros(count, np.bool_),
+        shares.carried(target.packing),
     )  # fmt: skip
     for row, sizes in shares.measured.items():
         size = sizes.get(recipe_key(plan, row))
@@ -369,6 +384,16 @@ def missing_of(plan: Plan, shares: PackedShares) -> list[Key]:
     return list(
         dict.fromkeys(shares.missing(plan.formats, scale, method) + shares.missing(plan.formats, deeper, method))
     )
+
+
+def file_bytes(inventory: Inventory, target: Target, arrival: Arrival, formats: Ints) -> Ints:
+    """Return the bytes of each texture's file, as it ships."""
+    found, slices = arrival.stored.copy(), inventory.column("slices")
+    for place in np.unique(formats):
+        mine = formats == place
+        sizes = (column[mine] for column in (arrival.width, arrival.height, arrival.levels, slices))
+        found[mine] += bytes_beside(target.container, FORMATS[ORDER[place]], *sizes)
+    return found
 
 
 def _packed(

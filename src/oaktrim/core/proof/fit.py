@@ -35,6 +35,8 @@ from oaktrim.core.targets.arrival import FORMAT_INDEX
 
 # After so many rounds, textures of which some choice has been made decide among those, where the loss grows by no more than this.
 _ROUNDS, _MORE = 8, 1.01
+# What guesses may come out at, where all goes well: set on what the demonstration's did.
+_SIZES_OFF, _LOSSES_OFF = 0.8, 0.6
 # So often what the bound leans on is made as well: a choice that a guess has made look dear may be worth its bytes.
 _LEANINGS = 2
 
@@ -132,10 +134,11 @@ def _learn(guessed: NDArray[Any], now: NDArray[Any], exact: NDArray[np.bool_], c
 
 
 def _leaned_on(found: Fit) -> NDArray[np.int64]:
-    """Return what the bound on the loss takes for each texture: a guess there moves the bound."""
+    """Return what would be best for each texture if all that was not made came out as well as guesses are off."""
     assert found.solution is not None
-    choices, solution = found.problem.choices, found.solution
-    return choices.least(choices.loss + solution.prices @ choices.cost)
+    choices, exact = found.problem.choices, found.problem.exact
+    cost = choices.cost * np.where(exact, 1, _SIZES_OFF)
+    return choices.least(choices.loss * np.where(exact, 1, _LOSSES_OFF) + found.solution.prices @ cost)
 
 
 def _among_made(found: Fit) -> Fit:
@@ -271,7 +274,7 @@ def propose(
     for done, _ in enumerate(shares.measure(missing, cache)):
         yield Progress(done, len(missing), "packing samples")
     if "package" in limits:
-        # What may not be touched is weighed before all else: its bytes are not to be had.
+        # What may not be touched, and what is carried beside it, is weighed before all else: its bytes are not to be had.
         yield from measure_packages(plan, shares, cache, max_pixels, np.flatnonzero(locked))
     problem = yield from measure(pose(plan, shares, limits, locked, floors, effort), cache, max_pixels)
     try:

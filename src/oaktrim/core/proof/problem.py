@@ -18,12 +18,12 @@ from oaktrim.core.formats.catalogue import FORMATS, ORDER
 from oaktrim.core.plan.advice import offers
 from oaktrim.core.plan.budget import Choices
 from oaktrim.core.plan.packing import PackedShares
-from oaktrim.core.plan.resolve import Plan, key_as, recipe_key, weigh_as
+from oaktrim.core.plan.resolve import Plan, file_bytes, key_as, recipe_key, weigh_as
 from oaktrim.core.plan.rolerules import RoleRule
 from oaktrim.core.proof.trial import BLOCKS, seen_scale
 from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.survey.roles import Role
-from oaktrim.core.targets.arrival import FORMAT_INDEX, Arrival
+from oaktrim.core.targets.arrival import FORMAT_INDEX
 from oaktrim.core.targets.target import BYTE_LINES, Target
 
 # What one square step of difference counts by what the texture is used as: values that light hides count less.
@@ -169,6 +169,7 @@ def pose(
             rows = list(group.rows)
             sides[rows], formats[rows], losses_here[rows] = option.side, FORMAT_INDEX[option.format], option.loss
         arrival, package = weigh_as(plan, sides, formats, shares, losses_here)
+        files = file_bytes(inventory, plan.target, arrival, formats) if "unpacked" in lines else arrival.stored
         for place, group in here:
             choice = int(first[place]) + turn
             rows = list(group.rows)
@@ -176,9 +177,15 @@ def pose(
             keys[choice] = key_as(plan, rows[0], arrival, option.format, option.effort, option.loss)
             for row in rows:
                 for at, line in enumerate(lines):
-                    # What ships now keeps what levels its file holds; else nothing differs from what is decided anew.
-                    now = plan.arrival if turn == 0 else arrival
-                    cost[at, choice] += int(package[row]) if line == "package" else _line_of(now, line, row)
+                    if line == "package":
+                        cost[at, choice] += int(package[row])
+                    elif turn == 0:
+                        # What ships now keeps what levels its file holds; else nothing differs from what is decided anew.
+                        cost[at, choice] += int(plan.line(line)[row])
+                    elif line == "unpacked":
+                        cost[at, choice] += int(files[row])
+                    elif line == "memory" or arrival.levels[row] > 1:
+                        cost[at, choice] += int(arrival.memory[row])
     decided = np.zeros(len(plan.formats), np.bool_)
     decided[[row for group in groups for row in group.rows]] = True
     fixed = [_fixed(plan, line, shares, np.flatnonzero(~decided)) for line in lines]
@@ -199,16 +206,12 @@ def _fixed(plan: Plan, line: str, shares: PackedShares, rows: NDArray[np.int64])
     """Return what a line comes to beside what is decided; packages as they were measured, whatever the plan knew of it."""
     sizes = plan.line(line)
     total = plan.total(line) - int(sizes.sum())
+    if line == "package":
+        total = sum(shares.carried(plan.target.packing).sizes.values())
     for row in rows:
         known = shares.measured.get(int(row), {}).get(recipe_key(plan, int(row))) if line == "package" else None
         total += int(sizes[row]) if known is None else known
     return total
-
-
-def _line_of(arrival: Arrival, line: str, row: int) -> int:
-    if line == "unpacked":
-        return int(arrival.stored[row])
-    return int(arrival.memory[row]) if line == "memory" or arrival.levels[row] > 1 else 0
 
 
 def _alike(plan: Plan, rows: NDArray[np.int64]) -> list[tuple[int, ...]]:

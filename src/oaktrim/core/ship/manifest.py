@@ -58,8 +58,23 @@ class Companion(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     file_bytes: int
 
 
+class CarriedEntry(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """What is counted as it stands in the source tree: a sound, or the geometry of a model.
+
+    Parameters
+    ----------
+    source, source_hash : path below the root, and BLAKE2b of what of it counts
+    file_bytes : of that; package : after the target's packing, packed whole
+    """
+
+    source: str
+    source_hash: str
+    file_bytes: int
+    package: int
+
+
 class Failure(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """A texture that could not be shipped, and why."""
+    """A texture that could not be shipped, or a file that could not be weighed, and why."""
 
     source: str
     error: str
@@ -76,6 +91,7 @@ class Manifest(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     textures: tuple[Entry, ...]
     failed: tuple[Failure, ...] = ()
     beside: tuple[Companion, ...] = ()
+    carried: tuple[CarriedEntry, ...] = ()
 
     def bytes(self) -> bytes:
         """Return the manifest as readable JSON."""

@@ -19,14 +19,16 @@ from oaktrim.core.errors import FileError, OakTrimError, ShipError, os_fault
 from oaktrim.core.files.atomic import PASSING, content_hash, read_bytes, write_atomic
 from oaktrim.core.files.pictures import MAX_PIXELS, pack_texture, parse_texture
 from oaktrim.core.formats.catalogue import FORMATS
+from oaktrim.core.plan.packing import packing_name
 from oaktrim.core.plan.resolve import Plan, Recipe, Standing, counted
 from oaktrim.core.progress import Progress, Task, finish, spread
 from oaktrim.core.ship.make import make_texture
-from oaktrim.core.ship.manifest import NAME, SCHEMA, Companion, Entry, Failure, Manifest, load_manifest
+from oaktrim.core.ship.manifest import NAME, SCHEMA, CarriedEntry, Companion, Entry, Failure, Manifest, load_manifest
 from oaktrim.core.ship.models import model_files, shippable, write_beside
 from oaktrim.core.ship.store import MadeStore
 from oaktrim.core.survey.facts import IMAGE_MARK
-from oaktrim.core.survey.inventory import Inventory
+from oaktrim.core.survey.inventory import Carried, Inventory
+from oaktrim.core.survey.read import carried_bytes
 from oaktrim.core.survey.sample import pack_bytes
 from oaktrim.core.targets.target import Target
 from oaktrim.core.units import bytes_text
@@ -124,7 +126,7 @@ def schedule(plan: Plan, out: Path) -> list[Item]:
         )
     same_run = earlier is not None and (earlier.container, earlier.packing) == (
         plan.target.container,
-        _packing_name(plan.target),
+        packing_name(plan.target.packing),
     )
     old = {entry.source: entry for entry in earlier.textures} if earlier is not None and same_run else {}
     items = []
@@ -161,10 +163,6 @@ def _settings_of(entry: Entry) -> tuple[object, ...]:
         entry.role, entry.width, entry.height, entry.levels, entry.format, entry.effort, entry.filter,
         entry.loss, entry.coverage, entry.counted,
     )  # fmt: skip
-
-
-def _packing_name(target: Target) -> str:
-    return f"{target.packing.method} {target.packing.level}"
 
 
 def memory_on(target: Target, texture: EncodedTexture) -> int:
@@ -314,6 +312,7 @@ def _ship(plan: Plan, out: Path, max_pixels: int, threads: int | None, store: Ma
         files, broken = model_files(plan.inventory, plan.target.container, outputs)
         files |= _said_by_makers(plan, outputs, max_pixels)
         present, wrote = write_beside(files, out, {entry.output: entry for entry in beside})
+        carried, unread = yield from _weigh_carried(plan, earlier, threads)
     except (GeneratorExit, OakTrimError):
         # What is done stays known, so that the next run does not make it again.
         if due:
@@ -324,12 +323,44 @@ def _ship(plan: Plan, out: Path, max_pixels: int, threads: int | None, store: Ma
     finally:
         if store is not None and due:
             store.trim()
-    manifest = _manifest(plan.target, entries, failed + broken, present)
+    manifest = _manifest(plan.target, entries, failed + broken + unread, present, carried)
     removed = _remove_stale(earlier, manifest, out, plan.inventory.root)
     if earlier != manifest:
         write_atomic(out / NAME, manifest.bytes())
     written = len(due) - len(failed)
     return Shipped(manifest, written, len(items) - len(due), removed, wrote, weigh(manifest, plan))
+
+
+def _weigh_carried(
+    plan: Plan, earlier: Manifest | None, threads: int | None
+) -> Task[tuple[list[CarriedEntry], list[Failure]]]:
+    """Pack whole what is carried beside the textures, but for what the run before packed as it still is."""
+    packing, root = plan.target.packing, plan.inventory.root
+    same_packing = earlier is not None and earlier.packing == packing_name(packing)
+    known = {row.source: row for row in earlier.carried} if earlier is not None and same_packing else {}
+    # A model's geometry and its clips are of one file.
+    rows = list({row.file: row for row in plan.inventory.carried}.values())
+
+    def work(row: Carried) -> CarriedEntry | Failure:
+        old = known.get(row.file)
+        if old is not None and old.source_hash == row.content:
+            return old
+        try:
+            data = carried_bytes(root, row.file)
+        except OakTrimError as error:
+            return Failure(row.file, str(error))
+        except MemoryError:
+            return Failure(row.file, f"{row.file}: does not fit in memory")
+        return CarriedEntry(row.file, content_hash(data), len(data), min(len(data), pack_bytes(data, packing)))
+
+    carried, failed = [], []
+    for done, (position, result) in enumerate(spread(work, rows, threads), 1):
+        if isinstance(result, Failure):
+            failed.append(result)
+        else:
+            carried.append(result)
+        yield Progress(done, len(rows), rows[position].file)
+    return sorted(carried, key=lambda row: row.source), failed
 
 
 def _said_by_makers(plan: Plan, outputs: Mapping[str, str], max_pixels: int) -> dict[str, bytes]:
@@ -344,17 +375,22 @@ def _said_by_makers(plan: Plan, outputs: Mapping[str, str], max_pixels: int) -> 
 
 
 def _manifest(
-    target: Target, entries: dict[str, Entry], failed: list[Failure], beside: Sequence[Companion] = ()
+    target: Target,
+    entries: dict[str, Entry],
+    failed: list[Failure],
+    beside: Sequence[Companion] = (),
+    carried: Sequence[CarriedEntry] = (),
 ) -> Manifest:
     return Manifest(
         schema=SCHEMA,
         oak_trim=__version__,
         target=target.id,
         container=target.container,
-        packing=_packing_name(target),
+        packing=packing_name(target.packing),
         textures=tuple(entries[source] for source in sorted(entries)),
         failed=tuple(sorted(failed, key=lambda f: f.source)),
         beside=tuple(beside),
+        carried=tuple(carried),
     )
 
 
@@ -381,12 +417,11 @@ def weigh(manifest: Manifest, plan: Plan) -> tuple[Standing, ...]:
 
     What is carried beside the textures is counted as it stands in the source tree.
     """
-    entries, method = manifest.textures, plan.target.packing.method
-    carried = {line: sum(plan.inventory.carried_sums(line, method).values()) for line in ("package", "unpacked")}
+    entries, carried = manifest.textures, manifest.carried
     totals = {
         "memory": sum(entry.memory for entry in entries),
-        "package": sum(entry.package for entry in entries) + carried["package"],
-        "unpacked": sum(entry.file_bytes for entry in entries) + carried["unpacked"],
+        "package": sum(entry.package for entry in entries) + sum(row.package for row in carried),
+        "unpacked": sum(entry.file_bytes for entry in entries) + sum(row.file_bytes for row in carried),
         "streaming": sum(entry.memory for entry in entries if entry.levels > 1),
     }
     standings = [Standing(line, totals[line], limit, True) for line, limit in plan.target.limit_bytes.items()]

@@ -108,7 +108,7 @@ class SurveyCache:
             with self._open() as connection:
                 rows = connection.execute(f"select facts from facts_{_VERSION} where root = ?", (str(root),)).fetchall()
             # As one MessagePack array, which is quicker than one after the other.
-            packed = struct.pack(">BI", 0xDD, len(rows)) + b"".join(row for row, in rows)
+            packed = struct.pack(">BI", 0xDD, len(rows)) + b"".join(row for (row,) in rows)
             return {facts.path: facts for facts in msgspec.msgpack.decode(packed, type=list[FileFacts])}
         except (sqlite3.Error, OSError, msgspec.DecodeError, UnicodeEncodeError, TypeError):
             return {}

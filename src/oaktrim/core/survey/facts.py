@@ -76,7 +76,7 @@ def natural_format(channels: int, bit_depth: int, floating: bool) -> str:
 
 
 class AudioFacts(msgspec.Struct, frozen=True, array_like=True, gc=False):
-    """Facts of one sound; `decoded_bytes` as 16-bit PCM, `packed` over file bytes by packing method."""
+    """Facts of one sound; `decoded_bytes` as 16-bit PCM, `packed` over file bytes of a piece by packing method."""
 
     path: str
     file_bytes: int
@@ -86,6 +86,7 @@ class AudioFacts(msgspec.Struct, frozen=True, array_like=True, gc=False):
     channels: int
     seconds: float
     decoded_bytes: int
+    content: str
     packed: dict[str, float]
 
 
@@ -157,7 +158,8 @@ class ModelFacts(msgspec.Struct, frozen=True, array_like=True, gc=False):
     ----------
     files : path, size and time of the further files that it was read with
     mesh_bytes : of the model and its buffers, less what its clips and images take
-    packed : packed over plain bytes of the geometry, by packing method
+    content : hash of the geometry, which is all but its images
+    packed : packed over plain bytes of a piece of the geometry, by packing method
     """
 
     path: str
@@ -171,6 +173,7 @@ class ModelFacts(msgspec.Struct, frozen=True, array_like=True, gc=False):
     clips: tuple[ClipFacts, ...]
     joints: int
     mesh_bytes: int
+    content: str
     packed: dict[str, float]
     faults: tuple[str, ...]
     extensions: tuple[str, ...]

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
@@ -49,7 +48,9 @@ class Carried:
     ----------
     path : of the file; of a clip, the model's with `#animations/N`
     about : its facts in words
-    bytes : as it ships; packed : packed over plain bytes, by packing method
+    bytes : as it ships
+    content : hash of all that its file carries, `of` bytes, of which this may be a part
+    packed : packed over plain bytes of a piece, by packing method
     """
 
     path: str
@@ -57,11 +58,14 @@ class Carried:
     family: Family
     about: str
     bytes: int
+    content: str
+    of: int
     packed: dict[str, float]
 
-    def package(self, method: str) -> int:
-        """Return its bytes in a package packed by some method."""
-        return math.ceil(self.bytes * self.packed.get(method, 1.0))
+    @property
+    def file(self) -> str:
+        """The path of its file."""
+        return self.path.partition(CLIP_MARK)[0]
 
 
 @dataclass(frozen=True)
@@ -96,7 +100,6 @@ class Inventory:
     _columns: dict[str, NDArray[Any]] = field(default_factory=dict, repr=False, compare=False)
     told: dict[str, Any] = field(default_factory=dict, repr=False, compare=False)
     _asked: dict[int, tuple[Sequence[str], NDArray[np.int64]]] = field(default_factory=dict, repr=False, compare=False)
-    _sums: dict[tuple[str, str], dict[str, int]] = field(default_factory=dict, repr=False, compare=False)
 
     def sources(self, max_pixels: int) -> Sources:
         """Return where the pictures of textures come from."""
@@ -172,6 +175,14 @@ class Inventory:
         return (*(row for model in self.models for row in _carried_of(model)), *map(_carried_sound, self.audio))
 
     @cached_property
+    def carried_bytes(self) -> dict[str, int]:
+        """The bytes of what is carried, by family."""
+        sums: dict[str, int] = {}
+        for row in self.carried:
+            sums[row.family.value] = sums.get(row.family.value, 0) + row.bytes
+        return sums
+
+    @cached_property
     def materials(self) -> int:
         """Materials over all models."""
         return sum(len(model.materials) for model in self.models)
@@ -203,25 +214,6 @@ class Inventory:
             self._asked.clear()
         self._asked[id(paths)] = (paths, rows)
 
-    def carried_sums(self, line: str, method: str) -> dict[str, int]:
-        """Return what is carried beside the textures adds to a line, by family; it is never texture memory.
-
-        Parameters
-        ----------
-        line : package or unpacked; others are empty
-        method : packing of the package
-        """
-        sums: dict[str, int] = {}
-        if line in ("package", "unpacked"):
-            key = (line, method)
-            if key not in self._sums:
-                for row in self.carried:
-                    size = row.bytes if line == "unpacked" else row.package(method)
-                    sums[row.family.value] = sums.get(row.family.value, 0) + size
-                self._sums[key] = sums
-            return self._sums[key]
-        return sums
-
     def with_roles(self, patterns: tuple[RolePattern, ...], chosen: Sequence[RoleChoice]) -> Inventory:
         """Return the inventory with roles told anew: by hand, by materials, by name, by pixels, in this order."""
         if self._told_by == (patterns, chosen):
@@ -245,26 +237,20 @@ def _carried_of(model: ModelFacts) -> list[Carried]:
     name = model.path.rsplit("/", 1)[-1]
     triangles = sum(row.triangles for row in model.objects)
     about = f"{len(model.objects)} objects, {triangles:,} triangles, {len(model.materials)} materials"
-    rows = [Carried(model.path, name, Family.MESH, about, model.mesh_bytes, model.packed)]
+    rows = [(model.path, name, Family.MESH, about, model.mesh_bytes)]
     for number, clip in enumerate(model.clips):
         about = f"{clip.seconds:.1f} s, {clip.channels} channels, {clip.keys:,} keys"
-        rows.append(
-            Carried(
-                f"{model.path}{CLIP_MARK}{number}",
-                f"{name}: {clip.name}",
-                Family.ANIMATION,
-                about,
-                clip.data_bytes,
-                model.packed,
-            )
-        )
-    return rows
+        path = f"{model.path}{CLIP_MARK}{number}"
+        rows.append((path, f"{name}: {clip.name}", Family.ANIMATION, about, clip.data_bytes))
+    whole = sum(row[-1] for row in rows)
+    return [Carried(*row, model.content, whole, model.packed) for row in rows]
 
 
 def _carried_sound(sound: AudioFacts) -> Carried:
     channels = {1: "mono", 2: "stereo"}.get(sound.channels, f"{sound.channels} channels")
     about = f"{sound.seconds:.1f} s, {sound.rate:,} Hz, {channels}, {sound.decoded_bytes:,} bytes decoded"
-    return Carried(sound.path, sound.path.rsplit("/", 1)[-1], Family.AUDIO, about, sound.file_bytes, sound.packed)
+    name, size = sound.path.rsplit("/", 1)[-1], sound.file_bytes
+    return Carried(sound.path, name, Family.AUDIO, about, size, sound.content, size, sound.packed)
 
 
 def _base_rows(inventory: Inventory) -> NDArray[np.int64]:

@@ -36,6 +36,7 @@ from oaktrim.core.survey.facts import (
     SlotFacts,
     TextureFacts,
 )
+from oaktrim.core.survey.places import file_of
 from oaktrim.core.survey.sample import PACKINGS, Sample, pack_bytes, sample_of
 
 _LOOKED_AT = 1 << 18
@@ -154,8 +155,9 @@ def read_audio(seen: Seen, root: Path, max_pixels: int) -> tuple[FileFacts, Samp
     data = _bytes_of(seen)
     head = audio.audio_head(data, seen.file)
     facts = AudioFacts(
-        seen.path, *seen.stamp, head.kind, head.rate, head.channels, head.seconds, head.decoded_bytes, _packed(data)
-    )
+        seen.path, *seen.stamp, head.kind, head.rate, head.channels, head.seconds, head.decoded_bytes,
+        content_hash(data), _packed(data),
+    )  # fmt: skip
     return FileFacts(seen.path, *seen.stamp, audio=facts), {}
 
 
@@ -206,12 +208,27 @@ def read_model(seen: Seen, root: Path, max_pixels: int) -> tuple[FileFacts, Samp
         clips=clips,
         joints=sum(skin.joints for skin in model.skins),
         mesh_bytes=max(0, len(geometry) - sum(clip.data_bytes for clip in clips)),
+        content=content_hash(geometry),
         packed=_packed(geometry),
         faults=model.faults,
         extensions=model.extensions,
         files=tuple(files),
     )
     return FileFacts(seen.path, *seen.stamp, tuple(textures), None, made, tuple(errors)), samples
+
+
+def carried_bytes(root: Path, path: str) -> bytes:
+    """Return what of a sound or a model ships beside the textures.
+
+    Raises
+    ------
+    OakTrimError : it cannot be read; names the file
+    """
+    data = read_bytes(file_of(root, path))
+    if reader_for(path) is not read_model:
+        return data
+    place = Surroundings(root, path)
+    return _geometry(data, parse_model(data, place), place)
 
 
 def _geometry(data: bytes, model: Model, place: Surroundings) -> bytes:
