@@ -8,13 +8,14 @@ import pytest
 from oaktrim.core.codecs.astc import decode_astc
 from oaktrim.core.codecs.astcencode import encode_astc
 from oaktrim.core.codecs.bc1 import decode_bc1, encode_bc1
+from oaktrim.core.codecs.bc4 import encode_bc5
 from oaktrim.core.codecs.bc7 import decode_bc7, encode_bc7
 from oaktrim.core.codecs.blocks import PERCEPTUAL
 from oaktrim.core.codecs.effort import Counted, Effort, EncodeOptions
-from oaktrim.core.codecs.etc2 import decode_etc2_rgb, encode_etc2_rgb
+from oaktrim.core.codecs.etc2 import decode_etc2_rgb, encode_eac_rg11, encode_etc2_rgb
 from oaktrim.core.codecs.texture import EncodedTexture, decode_level, encode_level
 from oaktrim.core.formats.catalogue import format_named
-from oaktrim.core.pixels.image import Image, Transfer
+from oaktrim.core.pixels.image import Image, Transfer, to_depth
 from oaktrim.core.pixels.perception import oklab
 from oaktrim.core.pixels.transfer import srgb_to_linear
 from tests.kit.pictures import busy, noise
@@ -170,3 +171,35 @@ def test_clear_stays_clear_and_whole_stays_whole(name, effort):
         elif effort is not Effort.DRAFT:
             small = name != "astc-6x6"
             assert (ends > 0).mean() < (0.01 if small else 0.05) and ends.max() <= (10 if small else 32)
+
+
+@pytest.mark.parametrize("effort", list(Effort))
+@pytest.mark.parametrize(
+    ("name", "encode", "half"), [("bc5", encode_bc5, 127.5), ("eac-rg11", encode_eac_rg11, 1023.5)]
+)
+def test_two_channels_turn_the_rebuilt_vector_less(name, encode, half, effort):
+    """Of bumps whose flanks are steep: there a code of x or of y turns the vector by more than on the flat."""
+    y, x = np.mgrid[0:SIDE, 0:SIDE] % 16 - 7.5
+    across, down = x / 8.4 + 0.03 * np.sin(y * 3), y / 8.4 + 0.03 * np.sin(x * 5)
+    inside = across**2 + down**2 < 0.95
+    across, down = np.where(inside, across, 0), np.where(inside, down, 0)
+    source = np.rint(np.stack([across, down], axis=-1) * 127.5 + 127.5).astype(np.uint8)
+
+    def vectors(codes):
+        flat = codes / 127.5 - 1
+        z = np.sqrt(np.maximum(0, 1 - (flat**2).sum(axis=-1)))
+        all_three = np.concatenate([flat, z[..., None]], axis=-1)
+        return all_three / np.linalg.norm(all_three, axis=-1, keepdims=True)
+
+    def turned(counted: Counted) -> float:
+        row, image = format_named(name), Image(source, ("R", "G"), Transfer.LINEAR)
+        told = np.empty((SIDE // 4, SIDE // 4), np.float32)
+        data = encode(image, EncodeOptions(effort, counted=counted), told)
+        shown = decode_level(EncodedTexture(row, SIDE, SIDE, Transfer.LINEAR, (data,))).pixels[..., :2]
+        found = float(((vectors(to_depth(shown, np.float32) * 255) - vectors(source)) ** 2).sum())
+        if counted is Counted.NORMALS:
+            # What the search tells are squared codes, of steps that are not rounded to 8 bits.
+            assert float(told.sum(dtype=np.float64)) / half**2 == pytest.approx(found, rel=0.02)
+        return found
+
+    assert turned(Counted.NORMALS) < 0.97 * turned(Counted.DATA)

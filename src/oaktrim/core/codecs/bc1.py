@@ -148,6 +148,7 @@ def _encode_rows(pixels, alpha_use, threshold, effort, heed, single, moves, star
     best, ends, trial = np.empty(6, np.int32), np.empty(6, np.int32), np.empty(6, np.int32)
     roots = np.ones((2, 4), np.float32)
     draft = effort == 0 and alpha_use == OPAQUE and heed[0] == heed[1] and heed[ANGLE] == 0
+    even = np.ones(16, np.float32)
     for i in range(16):
         px[3, i] = np.float32(1.0)
     for by in range(start, stop):
@@ -182,7 +183,7 @@ def _encode_rows(pixels, alpha_use, threshold, effort, heed, single, moves, star
                         px, effort, alpha_use != BESIDE, any_clear, moves, roots, best, ends, trial, palette
                     )
             if alpha_use == BESIDE:
-                channel_block(alpha, effort, heed[COVERS] > 0, block[:8])
+                channel_block(alpha, even, effort, heed[COVERS] > 0, block[:8])
                 block = block[8:]
             told[by, bx] = _write(px, best, three, clear, roots, palette, codes, block)
 

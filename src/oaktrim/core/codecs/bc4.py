@@ -9,14 +9,25 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
-from oaktrim.core.codecs.blocks import FAST, Blocks, Errors, Told, blocks_in, decode_rows, encode_pixels
-from oaktrim.core.codecs.effort import EncodeOptions
+from oaktrim.core.codecs.blocks import (
+    FAST,
+    Blocks,
+    Errors,
+    Told,
+    blocks_in,
+    decode_rows,
+    encode_pixels,
+    least_turns,
+    load_block,
+    weigh_turns,
+)
+from oaktrim.core.codecs.effort import Counted, EncodeOptions
 from oaktrim.core.pixels.image import Image, Pixels, held, to_rgba
 
 
 @njit(nogil=True, cache=True, fastmath=FAST, inline="never")
-def _cost8(values, low, high):
-    """Return the squared error of sixteen float32 values on eight even steps from `low` to `high`."""
+def _cost8(values, weights, low, high):
+    """Return the squared error of sixteen float32 values, each by its weight, on eight even steps from `low` to `high`."""
     step = max(high - low, np.float32(1.0)) * np.float32(1.0 / 7.0)
     scale = np.float32(1.0) / step
     total = np.float32(0.0)
@@ -24,12 +35,12 @@ def _cost8(values, low, high):
         at = np.floor((values[i] - low) * scale + np.float32(0.5))
         at = min(max(at, np.float32(0.0)), np.float32(7.0))
         d = values[i] - (low + at * step)
-        total += d * d
+        total += weights[i] * (d * d)
     return total
 
 
 @njit(nogil=True, cache=True, fastmath=FAST, inline="never")
-def _cost6(values, low, high):
+def _cost6(values, weights, low, high):
     """As `_cost8`, on six even steps and the values 0 and 255."""
     step = max(high - low, np.float32(1.0)) * np.float32(1.0 / 5.0)
     scale = np.float32(1.0) / step
@@ -40,12 +51,12 @@ def _cost6(values, low, high):
         at = min(max(at, np.float32(0.0)), np.float32(5.0))
         d = v - (low + at * step)
         top = np.float32(255.0) - v
-        total += min(d * d, min(v * v, top * top))
+        total += weights[i] * min(d * d, min(v * v, top * top))
     return total
 
 
 @njit(nogil=True, cache=True, fastmath=FAST, inline="never")
-def _refit(values, low, high, steps, extremes):
+def _refit(values, weights, low, high, steps, extremes):
     """Return ends fitted by least squares to the steps that `low` and `high` choose; extremes are left out if asked."""
     scale = np.float32(steps) / max(high - low, np.float32(1.0))
     aa = ab = bb = av = bv = np.float32(0.0)
@@ -55,7 +66,7 @@ def _refit(values, low, high, steps, extremes):
         at = min(max(at, np.float32(0.0)), np.float32(steps))
         b = at / np.float32(steps)
         a = np.float32(1.0) - b
-        w = np.float32(1.0)
+        w = weights[i]
         if extremes:
             d = v - (low + at / scale)
             top = np.float32(255.0) - v
@@ -77,7 +88,7 @@ def _refit(values, low, high, steps, extremes):
 
 
 @njit(nogil=True, cache=True, inline="never")
-def _walk(values, low, high, best, six, reach, rounds):
+def _walk(values, weights, low, high, best, six, reach, rounds):
     """Return better ends and their cost, looking `reach` codes around the ends until nothing is gained."""
     for _ in range(rounds):
         from_low, from_high = low, high
@@ -87,7 +98,7 @@ def _walk(values, low, high, best, six, reach, rounds):
                 h = from_high + np.float32(dh)
                 if l < 0 or h > 255 or l >= h:
                     continue
-                cost = _cost6(values, l, h) if six else _cost8(values, l, h)
+                cost = _cost6(values, weights, l, h) if six else _cost8(values, weights, l, h)
                 if cost < best:
                     best, low, high = cost, l, h
         if low == from_low and high == from_high:
@@ -96,8 +107,10 @@ def _walk(values, low, high, best, six, reach, rounds):
 
 
 @njit(nogil=True, cache=True, inline="never")
-def _search(values, effort, exact):
-    """Return (six, low, high, squared error) for sixteen float32 values; at standard and fine effort both modes are searched.
+def _search(values, weights, effort, exact):
+    """Return (six, low, high, squared error) for sixteen float32 values, whose errors count by their weights.
+
+    At standard and fine effort both modes are searched.
 
     Where `exact`, values of 0 and of 255 stay what they are: of eight even steps, they have to be the ends.
     """
@@ -115,7 +128,7 @@ def _search(values, effort, exact):
             inner_high = max(inner_high, v)
     if low == high:
         return False, low, high, np.float32(0.0)
-    best_low, best_high, best = low, high, _cost8(values, low, high)
+    best_low, best_high, best = low, high, _cost8(values, weights, low, high)
     hold_low, hold_high = exact and low == 0, exact and high == 255
     # Starts: the whole range, then the range drawn in, for blocks whose extremes are few.
     for start in range(2 if effort == 0 else 5):
@@ -126,23 +139,23 @@ def _search(values, effort, exact):
             continue
         l = low if hold_low else low + pull
         h = high if hold_high else high - pull
-        cost = _cost8(values, l, h)
+        cost = _cost8(values, weights, l, h)
         for _ in range(1 + effort):
-            rl, rh = _refit(values, l, h, 7, False)
+            rl, rh = _refit(values, weights, l, h, 7, False)
             rl = low if hold_low else rl
             rh = high if hold_high else rh
             if rl >= rh:
                 break
-            refitted = _cost8(values, rl, rh)
+            refitted = _cost8(values, weights, rl, rh)
             if refitted >= cost:
                 break
             cost, l, h = refitted, rl, rh
         if effort == 2 and not (hold_low or hold_high):
-            l, h, cost = _walk(values, l, h, cost, False, 3 if start == 0 else 1, 6)
+            l, h, cost = _walk(values, weights, l, h, cost, False, 3 if start == 0 else 1, 6)
         if cost < best:
             best_low, best_high, best = l, h, cost
     if effort == 1 and best > 0 and not (hold_low or hold_high):
-        best_low, best_high, best = _walk(values, best_low, best_high, best, False, 1, 3)
+        best_low, best_high, best = _walk(values, weights, best_low, best_high, best, False, 1, 3)
     six = False
     if best > 0 and (low <= 16 or high >= 239):
         il, ih = inner_low, inner_high
@@ -155,26 +168,27 @@ def _search(values, effort, exact):
             l, h = il + pull, ih - pull
             if l >= h:
                 break
-            cost = _cost6(values, l, h)
-            rl, rh = _refit(values, l, h, 5, True)
+            cost = _cost6(values, weights, l, h)
+            rl, rh = _refit(values, weights, l, h, 5, True)
             if rl < rh:
-                refitted = _cost6(values, rl, rh)
+                refitted = _cost6(values, weights, rl, rh)
                 if refitted < cost:
                     cost, l, h = refitted, rl, rh
             if effort > 0:
-                l, h, cost = _walk(values, l, h, cost, True, effort, 3 * effort - 1)
+                l, h, cost = _walk(values, weights, l, h, cost, True, effort, 3 * effort - 1)
             if cost < best:
                 best_low, best_high, best, six = l, h, cost, True
     return six, best_low, best_high, best
 
 
 @njit(nogil=True, cache=True)
-def channel_block(values, effort, exact, out):
+def channel_block(values, weights, effort, exact, out):
     """Write the eight bytes of the best block found for sixteen float32 values (0..255) into `out` (8,) uint8.
 
-    Where `exact`, 0 and 255 stay what they are. Return its squared error, of steps that are not rounded.
+    Errors count by their weights (16,). Where `exact`, 0 and 255 stay what they are. Return the squared error, of steps
+    that are not rounded.
     """
-    six, low, high, error = _search(values, effort, exact)
+    six, low, high, error = _search(values, weights, effort, exact)
     steps = np.float32(5.0) if six else np.float32(7.0)
     first, second = (low, high) if six else (high, low)
     bits = np.uint64(0)
@@ -197,25 +211,47 @@ def channel_block(values, effort, exact, out):
             bits |= code << np.uint64(3 * i)
     out[0] = np.uint8(first)
     out[1] = np.uint8(second)
-    for i in range(6):
-        out[2 + i] = np.uint8((bits >> np.uint64(8 * i)) & np.uint64(255))
+    _write_bits(bits, out)
     return error
 
 
 @njit(nogil=True, cache=True)
-def _encode_rows(pixels, channels, effort, start, stop, out, told):
-    """Encode block rows [start, stop) of pixels (H, W, C) uint8; `out` (rows, columns, 8 * channels); `told` the errors."""
-    height, width = pixels.shape[:2]
-    values = np.empty(16, np.float32)
+def _write_bits(bits, out):
+    for i in range(6):
+        out[2 + i] = np.uint8((bits >> np.uint64(8 * i)) & np.uint64(255))
+
+
+@njit(nogil=True, cache=True)
+def _write_codes(codes, out):
+    """Put the sixteen codes of a block into its bytes."""
+    bits = np.uint64(0)
+    for i in range(16):
+        bits |= np.uint64(codes[i]) << np.uint64(3 * i)
+    _write_bits(bits, out)
+
+
+@njit(nogil=True, cache=True)
+def _encode_rows(pixels, channels, effort, turns, start, stop, out, told):
+    """Encode block rows [start, stop) of pixels (H, W, 4) uint8; `out` (rows, columns, 8 * channels); `told` the errors.
+
+    Where `turns`, errors count as what they turn the vectors by whose x and y the two channels are.
+    """
+    px, weights = np.empty((4, 16), np.float32), np.ones((2, 16), np.float32)
+    palettes, codes = np.empty((2, 8), np.uint8), np.empty((2, 16), np.int64)
     for by in range(start, stop):
         for bx in range(out.shape[1]):
+            load_block(pixels, bx, by, 4, 4, channels, px)
+            if turns:
+                weigh_turns(px, np.float32(255.0), weights)
             told[by, bx] = np.float32(0.0)
             for c in range(channels):
-                for i in range(16):
-                    y = min(by * 4 + i // 4, height - 1)
-                    x = min(bx * 4 + i % 4, width - 1)
-                    values[i] = np.float32(pixels[y, x, c])
-                told[by, bx] += channel_block(values, effort, False, out[by, bx, 8 * c : 8 * c + 8])
+                block = out[by, bx, 8 * c : 8 * c + 8]
+                told[by, bx] += channel_block(px[c], weights[c], effort, False, block)
+                channel_palette(block, palettes[c])
+            if turns:
+                told[by, bx] = least_turns(px, np.float32(255.0), palettes.astype(np.float32), codes)
+                for c in range(channels):
+                    _write_codes(codes[c], out[by, bx, 8 * c : 8 * c + 8])
 
 
 @njit(nogil=True, cache=True)
@@ -256,10 +292,10 @@ def decode_channel(blocks, offset, start, stop, channel, out):
 
 def encode_channels(image: Image, options: EncodeOptions, channels: int, told: Told = None) -> bytes:
     """Encode the first one (BC4) or two (BC5) of R and G."""
-    effort = options.effort.rank
+    effort, turns = options.effort.rank, channels == 2 and options.counted is Counted.NORMALS
 
     def rows(pixels: Pixels, start: int, stop: int, out: Blocks, errors: Errors) -> None:
-        _encode_rows(pixels, channels, effort, start, stop, out, errors)
+        _encode_rows(pixels, channels, effort, turns, start, stop, out, errors)
 
     return encode_pixels(held(to_rgba(image)), options, (4, 4), 8 * channels, rows, told, 8192)
 

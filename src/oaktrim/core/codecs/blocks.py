@@ -77,6 +77,62 @@ def set_roots(px, heed, roots):
 
 
 @njit(nogil=True, cache=True)
+def weigh_turns(px, high, weights):
+    """Set weights (2, n) float32 to what squared errors of x and y count in vectors whose z is rebuilt from both.
+
+    px (2 or more, n) holds codes from 0 for -1 to `high` for 1. On the unit sphere an error of x moves z by x / z times as
+    much, so it turns the vector by 1 + x² / z² of its square. Near the rim, where that grows without bound, z is held.
+    """
+    for i in range(px.shape[1]):
+        x = px[0, i] / high * np.float32(2.0) - np.float32(1.0)
+        y = px[1, i] / high * np.float32(2.0) - np.float32(1.0)
+        z2 = max(np.float32(1.0) - x * x - y * y, np.float32(0.02))
+        weights[0, i] = np.float32(1.0) + x * x / z2
+        weights[1, i] = np.float32(1.0) + y * y / z2
+
+
+@njit(nogil=True, cache=True)
+def _on_sphere(x, y):
+    """Return the unit vector whose z is rebuilt from x and y; outside of the disc, the nearest one on its rim."""
+    square = x * x + y * y
+    if square > np.float32(1.0):
+        root = np.sqrt(square)
+        return x / root, y / root, np.float32(0.0)
+    return x, y, np.sqrt(np.float32(1.0) - square)
+
+
+@njit(nogil=True, cache=True)
+def least_turns(px, high, palettes, codes):
+    """Fill codes (2, n) int64 with the steps of x and of y that turn each vector least, of the two nearest of each.
+
+    Return the squared error of the rebuilt vectors, in codes; px and `high` as in `weigh_turns`, palettes (2, 8) float32.
+    """
+    near = np.empty((2, 2), np.int64)
+    half, total = high * np.float32(0.5), np.float32(0.0)
+    for i in range(px.shape[1]):
+        for c in range(2):
+            first, second = np.float32(3e38), np.float32(3e38)
+            near[c, 0] = near[c, 1] = 0
+            for k in range(8):
+                d = abs(palettes[c, k] - px[c, i])
+                if d < first:
+                    second, near[c, 1] = first, near[c, 0]
+                    first, near[c, 0] = d, k
+                elif d < second:
+                    second, near[c, 1] = d, k
+        x, y, z = _on_sphere(px[0, i] / half - np.float32(1.0), px[1, i] / half - np.float32(1.0))
+        best = np.float32(3e38)
+        for pair in range(4):
+            a, b = near[0, pair & 1], near[1, pair >> 1]
+            u, v, w = _on_sphere(palettes[0, a] / half - np.float32(1.0), palettes[1, b] / half - np.float32(1.0))
+            error = (u - x) ** 2 + (v - y) ** 2 + (w - z) ** 2
+            if error < best:
+                best, codes[0, i], codes[1, i] = error, a, b
+        total += best * half * half
+    return total
+
+
+@njit(nogil=True, cache=True)
 def load_block(pixels, bx, by, wide, high, channels, px):
     """Fill the first channels of px (4, wide * high) float32 with a block of pixels (H, W, 4).
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
-from oaktrim.core.codecs.blocks import FAST
+from oaktrim.core.codecs.blocks import FAST, least_turns, weigh_turns
 
 _FAR = np.float32(3e38)
 
@@ -38,8 +38,8 @@ _ROWS, _FACTORS, _BASES = (1, 8, 14), (1, 3, 5), (1, 3, 8)
 
 
 @njit(nogil=True, cache=True, fastmath=FAST)
-def _channel_error(values, strict, base, factor, steps, row, high):
-    """Return the squared error of sixteen values on base + step * factor."""
+def _channel_error(values, weights, strict, base, factor, steps, row, high):
+    """Return the squared error of sixteen values, each by its weight, on base + step * factor."""
     low = np.float32(0.0)
     a0 = min(max(base + np.float32(steps[row, 0]) * factor, low), high)
     a1 = min(max(base + np.float32(steps[row, 1]) * factor, low), high)
@@ -55,13 +55,16 @@ def _channel_error(values, strict, base, factor, steps, row, high):
         lower = min(min(abs(v - a0), abs(v - a1)), min(abs(v - a2), abs(v - a3)))
         upper = min(min(abs(v - a4), abs(v - a5)), min(abs(v - a6), abs(v - a7)))
         d = min(lower, upper)
-        error += d * d + strict[i] * min(d, np.float32(1.0))
+        error += weights[i] * (d * d) + strict[i] * min(d, np.float32(1.0))
     return error
 
 
 @njit(nogil=True, cache=True, fastmath=FAST)
-def encode_channel(values, strict, eleven, effort, steps):
-    """Return the word of an EAC block for sixteen values in 0..255, or in 0..2047 where `eleven` bits are kept; and its error."""
+def encode_channel(values, weights, strict, eleven, effort, steps):
+    """Return the word of an EAC block for sixteen values in 0..255, or in 0..2047 where `eleven` bits are kept; and its error.
+
+    Squared errors count by their weights (16,); `strict` (16,) adds to the first step of each.
+    """
     least = most = values[0]
     for i in range(16):
         least, most = min(least, values[i]), max(most, values[i])
@@ -100,38 +103,65 @@ def encode_channel(values, strict, eleven, effort, steps):
                     if shift != 0:
                         continue
                     base = min(max(base, 0), 255)
-                error = _channel_error(values, strict, np.float32(base) * unit + half, size, steps, row, high)
+                error = _channel_error(values, weights, strict, np.float32(base) * unit + half, size, steps, row, high)
                 if turn < 16:
                     errors[row] = error
                 if error < best:
                     best, best_base, best_factor, best_row = error, base, factor, row
     word = field(best_base, 56) | field(best_factor, 52) | field(best_row, 48)
-    size = np.float32(best_factor) * unit if best_factor > 0 else np.float32(1.0)
+    palette = np.empty(8, np.float32)
+    _palette(word, eleven, steps, palette)
     for i in range(16):
         nearest, found = _FAR, 0
         for k in range(8):
-            at = np.float32(best_base) * unit + half + np.float32(steps[best_row, k]) * size
-            d = abs(values[i] - min(max(at, np.float32(0.0)), high))
+            d = abs(values[i] - palette[k])
             if d < nearest:
                 nearest, found = d, k
         word |= field(found, 45 - 3 * i)
     return word, best
 
 
+@njit(nogil=True, cache=True, fastmath=FAST)
+def _palette(word, eleven, steps, palette):
+    """Fill palette (8,) float32 with the values that the base, factor and row of an EAC word can choose."""
+    base, factor = np.float32(word >> np.uint64(56)), np.float32(word >> np.uint64(52) & np.uint64(15))
+    row = np.int64(word >> np.uint64(48) & np.uint64(15))
+    unit = np.float32(8.0) if eleven else np.float32(1.0)
+    half = np.float32(4.0) if eleven else np.float32(0.0)
+    high = np.float32(2047.0) if eleven else np.float32(255.0)
+    size = factor * unit if factor > 0 else np.float32(1.0)
+    for k in range(8):
+        palette[k] = min(max(base * unit + half + np.float32(steps[row, k]) * size, np.float32(0.0)), high)
+
+
 @njit(nogil=True, cache=True)
-def encode_channel_rows(pixels, effort, steps, start, stop, out, told):
+def encode_channel_rows(pixels, effort, turns, steps, start, stop, out, told):
     """Encode block rows of pixels (H, W, 1 or 2) uint16 into `out` (rows, columns, 8 or 16) uint8.
 
-    The errors that are told are squares of steps of 11 bits.
+    The errors that are told are squares of steps of 11 bits. Where `turns`, they count as what they turn the vectors by
+    whose x and y the two channels are.
     """
-    px, values, strict = np.empty((4, 16), np.float32), np.empty(16, np.float32), np.zeros(16, np.float32)
+    px, strict, weights = np.empty((4, 16), np.float32), np.zeros(16, np.float32), np.ones((2, 16), np.float32)
+    palettes, codes, words = np.empty((2, 8), np.float32), np.empty((2, 16), np.int64), np.zeros(2, np.uint64)
     for by in range(start, stop):
         for bx in range(out.shape[1]):
             load_columns(pixels, bx, by, pixels.shape[2], px)
-            told[by, bx] = np.float32(0.0)
             for c in range(pixels.shape[2]):
                 for i in range(16):
-                    values[i] = px[c, i] * np.float32(2047.0 / 65535.0)
-                word, error = encode_channel(values, strict, True, effort, steps)
-                store(word, out[by, bx, 8 * c :])
+                    px[c, i] *= np.float32(2047.0 / 65535.0)
+            if turns:
+                weigh_turns(px, np.float32(2047.0), weights)
+            told[by, bx] = np.float32(0.0)
+            for c in range(pixels.shape[2]):
+                words[c], error = encode_channel(px[c], weights[c], strict, True, effort, steps)
                 told[by, bx] += error
+            if turns:
+                for c in range(2):
+                    _palette(words[c], True, steps, palettes[c])
+                told[by, bx] = least_turns(px, np.float32(2047.0), palettes, codes)
+                for c in range(2):
+                    words[c] = words[c] >> np.uint64(48) << np.uint64(48)
+                    for i in range(16):
+                        words[c] |= field(codes[c, i], 45 - 3 * i)
+            for c in range(pixels.shape[2]):
+                store(words[c], out[by, bx, 8 * c :])

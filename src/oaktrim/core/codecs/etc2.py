@@ -22,7 +22,7 @@ from oaktrim.core.codecs.blocks import (
     put_pixels,
 )
 from oaktrim.core.codecs.eacfit import encode_channel_rows
-from oaktrim.core.codecs.effort import EncodeOptions
+from oaktrim.core.codecs.effort import Counted, EncodeOptions
 from oaktrim.core.codecs.etc2fit import ALONE, BESIDE, ONE_BIT, encode_colour_rows
 from oaktrim.core.codecs.etctables import DISTANCES, MODIFIERS, STEPS
 from oaktrim.core.pixels.image import Image, Pixels, held, to_rgba
@@ -240,10 +240,10 @@ def _channels(count: int) -> Coder:
     """Return what encodes and decodes one or two channels of 11 bits; they are decoded to 16."""
 
     def encode(image: Image, options: EncodeOptions, told: Told = None) -> bytes:
-        effort = options.effort.rank
+        effort, turns = options.effort.rank, count == 2 and options.counted is Counted.NORMALS
 
         def rows(pixels: Pixels, start: int, stop: int, out: Blocks, errors: Errors) -> None:
-            encode_channel_rows(pixels, effort, STEPS, start, stop, out, errors)
+            encode_channel_rows(pixels, effort, turns, STEPS, start, stop, out, errors)
 
         return encode_pixels(held(to_rgba(image, np.uint16)[..., :count]), options, (4, 4), 8 * count, rows, told)
 
@@ -263,12 +263,12 @@ def _signed_channels(count: int) -> Coder:
     """
 
     def encode(image: Image, options: EncodeOptions, told: Told = None) -> bytes:
-        effort = options.effort.rank
+        effort, turns = options.effort.rank, count == 2 and options.counted is Counted.NORMALS
         values = np.clip(np.nan_to_num(to_rgba(image, np.float32)[..., :count], nan=0.0), -1.0, 1.0)
         codes = np.clip(np.rint((values * 1023 + 1028) * (65535 / 2047)), 0, 65535).astype(np.uint16)
 
         def rows(pixels: Pixels, start: int, stop: int, out: Blocks, errors: Errors) -> None:
-            encode_channel_rows(pixels, effort, STEPS, start, stop, out, errors)
+            encode_channel_rows(pixels, effort, turns, STEPS, start, stop, out, errors)
             out[start:stop, :, ::8] ^= 128
 
         return encode_pixels(held(codes), options, (4, 4), 8 * count, rows, told)

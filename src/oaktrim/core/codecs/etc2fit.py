@@ -456,7 +456,7 @@ def encode_colour_rows(pixels, alpha, threshold, effort, heed, distances, modifi
         np.zeros((4, 8), np.float32), np.zeros(3, np.int64), np.zeros(3, np.int64), np.zeros((2, 3), np.int64),
         np.zeros(16, np.float32), np.zeros(4, np.float32),
     )  # fmt: skip
-    scale, enough = np.ones(4, np.float32), np.float32((240.0, 24.0, 0.0)[effort])
+    even, scale, enough = np.ones(16, np.float32), np.ones(4, np.float32), np.float32((240.0, 24.0, 0.0)[effort])
     for by in range(start, stop):
         for bx in range(out.shape[1]):
             load_columns(pixels, bx, by, 4, px)
@@ -480,7 +480,7 @@ def encode_colour_rows(pixels, alpha, threshold, effort, heed, distances, modifi
                             px[c, i] = mean / seen
             block = out[by, bx]
             if alpha == BESIDE:
-                store(encode_channel(px[3], strict, False, effort, steps)[0], block)
+                store(encode_channel(px[3], even, strict, False, effort, steps)[0], block)
                 block = block[8:]
             told[by, bx] = np.float32(0.0)
             if hidden == 16:
