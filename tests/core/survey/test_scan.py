@@ -1,5 +1,6 @@
 """Surveying trees as they are found: odd names, links, things that vanish, things that are not what they seem."""
 
+import fnmatch
 import os
 
 import numpy as np
@@ -155,6 +156,31 @@ def test_samples_come_back_as_they_went(tmp_path, cache):
     small = SurveyCache(cache.file, limit=1 << 12)
     assert small.trim() == 1 and small.sample(facts.content) is None
     assert finish(scan(root, cache=small)).textures[0] == facts
+
+
+def test_the_first_pattern_that_fits_a_name_tells_its_role():
+    """As if one after the other were tried, whatever patterns there are beside those that ask for a last word."""
+    texts = ["rock*", "*_n", "*_a_b", "*_[xy]", "*_n?", "*_b", "*_n", "w*_ao", "*_ao", "*"]
+    rng, roles = np.random.default_rng(0), list(Role)
+    for _ in range(40):
+        kept = [str(text) for text in rng.permutation(texts)[: rng.integers(0, len(texts))]]
+        patterns = tuple(RolePattern(text, roles[k]) for k, text in enumerate(kept))
+        for name in (
+            "rock_n",
+            "wall_a_b",
+            "wall_x",
+            "b",
+            "_b",
+            "wall_ao",
+            "n",
+            "rock",
+            "wall_nn",
+            "moss_ao",
+            "a_c",
+            "",
+        ):
+            first = next((roles[k] for k, text in enumerate(kept) if fnmatch.fnmatchcase(name, text)), Role.UNKNOWN)
+            assert role_guesser(patterns)(f"some/{name}.png").role is first, (kept, name)
 
 
 @pytest.mark.parametrize(

@@ -21,7 +21,7 @@ from oaktrim.core.survey.sample import Sample
 from oaktrim.core.targets.target import parse_bytes
 
 # Raised whenever facts, samples or pictures are made in another way; older rows are then left behind.
-_VERSION = 13
+_VERSION = 14
 _TABLES = f"""
 create table if not exists facts_{_VERSION} (root text, path text, facts blob, primary key (root, path)) without rowid;
 create table if not exists sample_{_VERSION} (content text primary key, pieces blob, thumbnail blob, kept integer);

@@ -142,6 +142,8 @@ _BY_SLOT = {
     Slot.HEIGHT: Role.HEIGHT,
     Slot.OPACITY: Role.MASK,
 }
+# A pattern that asks for the last word of a name, whatever stands before it.
+_LAST_WORD = re.compile(r"\*_([^*?\[\]_]+)")
 _UNKNOWN = RoleGuess(Role.UNKNOWN, "no pattern fits the name", Certainty.UNKNOWN)
 _SEEN_NORMAL = RoleGuess(Role.NORMAL, "its pixels are unit vectors that point up on average", Certainty.SEEN)
 
@@ -170,17 +172,28 @@ def role_of_slots(slots: Iterable[tuple[Slot, str, str]]) -> RoleGuess | None:
 
 @lru_cache(maxsize=8)
 def role_guesser(patterns: tuple[RolePattern, ...]) -> Callable[[str], RoleGuess]:
-    """Return what guesses roles by some patterns: one expression for all of them, for trees of thousands."""
-    parts = (f"(?P<p{place}>{fnmatch.translate(row.pattern)})" for place, row in enumerate(patterns))
-    match = re.compile("|".join(parts) or "(?!)").match
-    guesses = {
-        f"p{place}": RoleGuess(row.role, f"the name fits {row.pattern}", Certainty.NAMED)
-        for place, row in enumerate(patterns)
-    }
+    """Return what guesses roles by the first pattern that fits, for trees of thousands.
+
+    Patterns that ask for a last word are looked up by it; all others are one expression.
+    """
+    guesses = [RoleGuess(row.role, f"the name fits {row.pattern}", Certainty.NAMED) for row in patterns] + [_UNKNOWN]
+    words: dict[str, int] = {}
+    others: list[str] = []
+    for place, row in enumerate(patterns):
+        if word := _LAST_WORD.fullmatch(row.pattern):
+            words.setdefault(word[1], place)
+        else:
+            others.append(f"(?P<p{place}>{fnmatch.translate(row.pattern)})")
+    match = re.compile("|".join(others)).match if others else None
 
     def guess(path: str) -> RoleGuess:
-        found = match(bare_name(path))
-        return _UNKNOWN if found is None else guesses[found.lastgroup or ""]
+        name = bare_name(path)
+        before = name.rfind("_")
+        place = words.get(name[before + 1 :], -1) if before >= 0 else -1
+        if match is not None and (found := match(name)) and found.lastgroup:
+            other = int(found.lastgroup[1:])
+            place = other if place < 0 else min(place, other)
+        return guesses[place]
 
     return guess
 
