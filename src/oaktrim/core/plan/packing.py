@@ -123,7 +123,7 @@ class PackedShares:
         for row in self.inventory.carried:
             # Rows of one file follow each other; each takes its part of the whole, to the byte.
             file, before = (file, before) if row.file == file else (row.file, 0)
-            whole = self._whole.get(carried_key(row.content, packing))
+            whole = self._whole.get(carried_key(row.content, packing)) if self._whole else None
             if whole is None:
                 sizes[row.path] = math.ceil(row.bytes * row.packed.get(packing.method, 1.0))
                 guessed.append(sizes[row.path])
@@ -131,9 +131,8 @@ class PackedShares:
                 part = max(1, row.of)
                 sizes[row.path] = whole * (before + row.bytes) // part - whole * before // part
             before += row.bytes
-        sums: dict[str, int] = {}
-        for row in self.inventory.carried:
-            sums[row.family.value] = sums.get(row.family.value, 0) + sizes[row.path]
+        families = self.inventory.carried_families
+        sums = {family: sum(sizes[row.path] for row in rows) for family, rows in families.items()}
         return CarriedSizes(sizes, sums, tuple(guessed))
 
     def carried_missing(self, packing: Packing) -> list[Carried]:

@@ -46,13 +46,14 @@ class Carried:
 
     Parameters
     ----------
-    path : of the file; of a clip, the model's with `#animations/N`
+    file : path of the file; path : the same, of a clip with `#animations/N`
     about : its facts in words
     bytes : as it ships
     content : hash of all that its file carries, `of` bytes, of which this may be a part
     packed : packed over plain bytes of a piece, by packing method
     """
 
+    file: str
     path: str
     name: str
     family: Family
@@ -61,11 +62,6 @@ class Carried:
     content: str
     of: int
     packed: dict[str, float]
-
-    @property
-    def file(self) -> str:
-        """The path of its file."""
-        return self.path.partition(CLIP_MARK)[0]
 
 
 @dataclass(frozen=True)
@@ -177,10 +173,15 @@ class Inventory:
     @cached_property
     def carried_bytes(self) -> dict[str, int]:
         """The bytes of what is carried, by family."""
-        sums: dict[str, int] = {}
+        return {family: sum(row.bytes for row in rows) for family, rows in self.carried_families.items()}
+
+    @cached_property
+    def carried_families(self) -> dict[str, list[Carried]]:
+        """What is carried, by family."""
+        found: dict[str, list[Carried]] = {}
         for row in self.carried:
-            sums[row.family.value] = sums.get(row.family.value, 0) + row.bytes
-        return sums
+            found.setdefault(row.family.value, []).append(row)
+        return found
 
     @cached_property
     def materials(self) -> int:
@@ -237,11 +238,11 @@ def _carried_of(model: ModelFacts) -> list[Carried]:
     name = model.path.rsplit("/", 1)[-1]
     triangles = sum(row.triangles for row in model.objects)
     about = f"{len(model.objects)} objects, {triangles:,} triangles, {len(model.materials)} materials"
-    rows = [(model.path, name, Family.MESH, about, model.mesh_bytes)]
+    rows = [(model.path, model.path, name, Family.MESH, about, model.mesh_bytes)]
     for number, clip in enumerate(model.clips):
         about = f"{clip.seconds:.1f} s, {clip.channels} channels, {clip.keys:,} keys"
         path = f"{model.path}{CLIP_MARK}{number}"
-        rows.append((path, f"{name}: {clip.name}", Family.ANIMATION, about, clip.data_bytes))
+        rows.append((model.path, path, f"{name}: {clip.name}", Family.ANIMATION, about, clip.data_bytes))
     whole = sum(row[-1] for row in rows)
     return [Carried(*row, model.content, whole, model.packed) for row in rows]
 
@@ -250,7 +251,7 @@ def _carried_sound(sound: AudioFacts) -> Carried:
     channels = {1: "mono", 2: "stereo"}.get(sound.channels, f"{sound.channels} channels")
     about = f"{sound.seconds:.1f} s, {sound.rate:,} Hz, {channels}, {sound.decoded_bytes:,} bytes decoded"
     name, size = sound.path.rsplit("/", 1)[-1], sound.file_bytes
-    return Carried(sound.path, name, Family.AUDIO, about, size, sound.content, size, sound.packed)
+    return Carried(sound.path, sound.path, name, Family.AUDIO, about, size, sound.content, size, sound.packed)
 
 
 def _base_rows(inventory: Inventory) -> NDArray[np.int64]:
