@@ -22,9 +22,9 @@ _BAND = 32
 # goes on where the block before it was repeated from.
 _NEW, _FAR_BITS, _NEXT_BITS = 0.95, 20.0, 2.0
 # Where blocks to repeat are looked for: so many to the left, and around the same place in rows above.
-_LEFT, _AROUND, _ABOVE = 24, 10, 3
+_LEFT, _AROUND, _ABOVE = 32, 14, 5
 # What a bit may be worth, in squared codes of 8 bits, as powers of two; how often the span is halved, on how many bands.
-_SLOPES, _TURNS, _SAMPLED = (-8.0, 10.0), 7, 8
+_SLOPES, _TURNS, _SAMPLED = (-8.0, 10.0), 9, 8
 
 
 @njit(nogil=True, cache=True, fastmath=FAST)
@@ -61,6 +61,7 @@ def _repeat_band(source, weights, strict, decoded, wanted, means, slope, bits, t
             own = _distance(source[y, x], weights[y, x], decoded[y, x], np.float32(3e38))
             best = np.float64(own) + slope * bits * _NEW
             found_y, found_x, found = y, x, own
+            last_y, last_x = -1, -1
             for k in range(_LEFT + (2 * _AROUND + 1) * _ABOVE):
                 if k < _LEFT:
                     from_y, from_x = y, x - 1 - k
@@ -74,6 +75,10 @@ def _repeat_band(source, weights, strict, decoded, wanted, means, slope, bits, t
                 if price >= best:
                     continue
                 at_y, at_x = taken[from_y, from_x, 0], taken[from_y, from_x, 1]
+                # Neighbours often repeat one and the same block.
+                if at_y == last_y and at_x == last_x and not goes_on:
+                    continue
+                last_y, last_x = at_y, at_x
                 limit = np.float32(best - price)
                 # No block is nearer than its means are.
                 apart = np.float32(0.0)
