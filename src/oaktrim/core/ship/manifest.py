@@ -6,7 +6,7 @@ from pathlib import Path
 
 import msgspec
 
-from oaktrim.core.errors import DocumentError
+from oaktrim.core.errors import DocumentError, FileError, OakTrimError
 
 SCHEMA = "oak-trim.manifest/2"
 NAME = "manifest.json"
@@ -78,6 +78,11 @@ class Failure(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
     source: str
     error: str
+
+    @classmethod
+    def of(cls, source: str, error: OakTrimError) -> Failure:
+        """Return a failure whose words name the file, whether the error does or not."""
+        return cls(source, str(error) if isinstance(error, FileError) else f"{source}: {error}")
 
 
 class Manifest(msgspec.Struct, frozen=True, forbid_unknown_fields=True):

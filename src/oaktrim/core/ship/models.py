@@ -43,7 +43,7 @@ def model_files(
         try:
             found |= _one(inventory, model, container, outputs)
         except OakTrimError as error:
-            failed.append(Failure(model.path, str(error)))
+            failed.append(Failure.of(model.path, error))
     return found, failed
 
 

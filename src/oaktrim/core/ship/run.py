@@ -297,7 +297,7 @@ def _ship(plan: Plan, out: Path, max_pixels: int, threads: int | None, store: Ma
         except OakTrimError as error:
             if _is_fatal(error, out):
                 raise
-            return Failure(item.recipe.path, str(error))
+            return Failure.of(item.recipe.path, error)
         except MemoryError:
             return Failure(item.recipe.path, f"{item.recipe.path}: does not fit in memory")
 
@@ -348,7 +348,7 @@ def _weigh_carried(
         try:
             data = carried_bytes(root, row.file)
         except OakTrimError as error:
-            return Failure(row.file, str(error))
+            return Failure.of(row.file, error)
         except MemoryError:
             return Failure(row.file, f"{row.file}: does not fit in memory")
         return CarriedEntry(row.file, content_hash(data), len(data), min(len(data), pack_bytes(data, packing)))
