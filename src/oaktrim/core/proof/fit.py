@@ -22,7 +22,7 @@ from oaktrim.core.job.document import Job
 from oaktrim.core.plan.budget import NEVER, Choices, Solution, shortfalls, solve
 from oaktrim.core.plan.cuts import Cap, Change, SetEffort, SetFormat, SetLoss
 from oaktrim.core.plan.packing import PackedShares
-from oaktrim.core.plan.resolve import Plan, Recipe, missing_of, weigh_as
+from oaktrim.core.plan.resolve import Plan, Recipe, missing_of, resolve, weigh_as
 from oaktrim.core.progress import Progress, Task, finish, spread
 from oaktrim.core.proof.problem import Option, Problem, loss_key, pose
 from oaktrim.core.proof.tiles import measure
@@ -276,6 +276,8 @@ def propose(
     if "package" in limits:
         # What may not be touched, and what is carried beside it, is weighed before all else: its bytes are not to be had.
         yield from measure_packages(plan, shares, cache, max_pixels, np.flatnonzero(locked))
+    # What is there now is told by what has just been measured.
+    plan = resolve(plan.inventory, plan.target, plan.cuts, shares, plan.rules)
     problem = yield from measure(pose(plan, shares, limits, locked, floors, effort), cache, max_pixels)
     try:
         return (yield from confirm(fit(_without_losses(problem)), shares, cache, max_pixels))

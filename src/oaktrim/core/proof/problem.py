@@ -177,11 +177,11 @@ def pose(
             keys[choice] = key_as(plan, rows[0], arrival, option.format, option.effort, option.loss)
             for row in rows:
                 for at, line in enumerate(lines):
-                    if line == "package":
-                        cost[at, choice] += int(package[row])
-                    elif turn == 0:
-                        # What ships now keeps what levels its file holds; else nothing differs from what is decided anew.
+                    if turn == 0:
+                        # What ships now keeps what levels its file holds, and may have been measured.
                         cost[at, choice] += int(plan.line(line)[row])
+                    elif line == "package":
+                        cost[at, choice] += int(package[row])
                     elif line == "unpacked":
                         cost[at, choice] += int(files[row])
                     elif line == "memory" or arrival.levels[row] > 1:

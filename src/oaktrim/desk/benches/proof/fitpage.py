@@ -294,7 +294,7 @@ class FitPage(QWidget):
         lines = []
         for line, limit in zip(problem.lines, problem.limits, strict=True):
             total = problem.total(picks, line)
-            now = problem.total(problem.choices.first[:-1], line)
+            now = problem.plan.total(line)
             over = total > limit
             colour = f' style="color:{tokens().brick}"' if over else ""
             verdict = f"{bytes_text(abs(int(total - limit)))} {'over' if over else 'to spare'}"
