@@ -121,9 +121,7 @@ def test_worst_places_are_one_key_away(qtbot, proving):
 
 def test_a_wall_shows_the_worst_first_and_leads_to_one(qtbot, proving):
     session, wall = proving.session, proving.proof.wall
-    session.edit(
-        session.history.job.with_changes("lounge", ["wall/plaster_base.png"], Cap(32), SetFormat("bc1")), "small"
-    )
+    session.edit(session.history.job.with_changes("lounge", ["wall/plaster_base.png"], Cap(32), SetFormat("bc1")), "small")
     session.select(tuple(range(len(session.inventory.textures))))
     qtbot.mouseClick(proving.proof.pages[Page.WALL], Qt.MouseButton.LeftButton)
     qtbot.waitUntil(lambda: len(wall._results) == 5, timeout=60000)
@@ -144,9 +142,7 @@ def test_fit_to_budget_is_one_step_of_undo(qtbot, proving):
     qtbot.mouseClick(fit.begin, Qt.MouseButton.LeftButton)
     qtbot.waitUntil(lambda: fit.model.rowCount() > 0, timeout=120000)
     found = fit.model.fit
-    assert {found.problem.option(int(found.solution.picks[group])).effort for group in fit.model.groups} == {
-        Effort.DRAFT
-    }
+    assert {found.problem.option(int(found.solution.picks[group])).effort for group in fit.model.groups} == {Effort.DRAFT}
     promised = {line: fit.model.fit.problem.total(fit.picks(), line) for line in ("memory", "package")}
     assert promised["memory"] <= 300 * 1024
     # Refusing one is counted at once; taking it back too.
@@ -166,9 +162,7 @@ def test_fit_to_budget_is_one_step_of_undo(qtbot, proving):
 
 def test_between_two_levels_both_are_seen(qtbot):
     """As a GPU filters between the levels that ship: black at full size and white below meet in grey half way."""
-    black, white = (
-        np.full((side, side, 4), (code, code, code, 255), np.uint8) for side, code in ((256, 0), (128, 255))
-    )
+    black, white = (np.full((side, side, 4), (code, code, code, 255), np.uint8) for side, code in ((256, 0), (128, 255)))
     view = PictureView()
     qtbot.addWidget(view)
     view.resize(300, 300)

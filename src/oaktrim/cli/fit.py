@@ -58,9 +58,7 @@ def locked_by(plan: Plan, filters: tuple[str, ...]) -> np.ndarray:
 )
 @click.option("--lock", "locks", multiple=True, metavar="FILTER", help="Textures that are not to be touched.")
 @click.option(
-    "--effort",
-    type=click.Choice([e.value for e in Effort]),
-    help="Encode what is proposed with this; as it is if left out.",
+    "--effort", type=click.Choice([e.value for e in Effort]), help="Encode what is proposed with this; as it is if left out."
 )
 @click.option("--dry-run", is_flag=True, help="Print the plan, and leave the job as it is.")
 def fit(
@@ -85,14 +83,7 @@ def fit(
     floors = floors_of(source.job.role_rules, target)
     found = run(
         propose(
-            plan,
-            shares,
-            cache,
-            limits,
-            locked,
-            floors,
-            source.job.max_pixels,
-            None if effort is None else Effort(effort),
+            plan, shares, cache, limits, locked, floors, source.job.max_pixels, None if effort is None else Effort(effort)
         )
     )
     if found.solution is None:

@@ -11,7 +11,7 @@ from typing import TypeVar
 
 T = TypeVar("T")
 R = TypeVar("R")
-# Rows of a plane that are worked on at once: some of 4,096 pixels fit in a core's cache.
+# Rows of a plane that are worked on at once: of 4,096 pixels each, a plane of float32 then takes 8 MiB.
 _BAND_ROWS = 512
 
 
@@ -73,7 +73,7 @@ def spread(
 def each_band(
     work: Callable[[slice, slice], object], rows: int, reach: tuple[int, int], threads: int | None = None
 ) -> None:
-    """Call `work(wide, own)` over the rows of a plane in bands, on a thread pool: memory stays small, and caches are used.
+    """Call `work(wide, own)` over the rows of a plane in bands, on a thread pool, so that memory stays small.
 
     Parameters
     ----------

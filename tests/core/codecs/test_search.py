@@ -153,9 +153,7 @@ def shaded_parts(side: int, size: tuple[int, int]) -> np.ndarray:
             seed, small = int(rng.integers(1024)), size[0] * size[1] < 31
             place = np.array([[partition_of(seed, int(u), int(v), 4, small) for u in x[0]] for v in y[:, 0]])
             lit = 0.6 + 0.4 * ((x + y) / sum(size))
-            source[top : top + size[1], left : left + size[0], :3] = (
-                rng.integers(30, 256, (4, 3))[place] * lit[..., None]
-            )
+            source[top : top + size[1], left : left + size[0], :3] = rng.integers(30, 256, (4, 3))[place] * lit[..., None]
     return source
 
 

@@ -3,9 +3,11 @@
 import numpy as np
 import pytest
 
+from oaktrim.core import progress
 from oaktrim.core.errors import Unsupported
 from oaktrim.core.pixels.image import Image
-from oaktrim.core.pixels.metrics import compare, mean_square, ssim
+from oaktrim.core.pixels.metrics import compare, gradients_lost, mean_square, ssim
+from oaktrim.core.pixels.perception import seen_difference
 from oaktrim.core.pixels.statistics import pixel_facts
 from tests.kit.pictures import busy, flat
 
@@ -76,3 +78,23 @@ def test_facts_of_pixels():
     assert facts.high == (9, 10, 9, 255)
     assert facts.digest != pixel_facts(grey).digest == pixel_facts(flat((9, 9, 9, 255))).digest
     assert pixel_facts(grey).digest != pixel_facts(flat((9, 9, 9, 255), 8, 32)).digest
+
+
+@pytest.mark.parametrize("height", [40, 300, 1100])
+def test_bands_of_rows_measure_as_the_whole_does(height, monkeypatch):
+    """Whatever a measure reaches for across the border of a band, down to a last band of a few rows."""
+    rng = np.random.default_rng(4)
+    ramp = np.add.outer(np.linspace(0, 200, height), np.linspace(0, 40, 90))
+    coarse = np.round((ramp + rng.normal(0, 0.3, ramp.shape)) / 6) * 6
+    light = [np.repeat((plane / 255)[..., None], 3, axis=2).astype(np.float32) for plane in (ramp, coarse)]
+
+    def measured(rows):
+        monkeypatch.setattr(progress, "_BAND_ROWS", rows)
+        return ssim(ramp / 255, coarse / 255), gradients_lost(ramp, coarse), seen_difference(*light)
+
+    whole = measured(1 << 20)
+    assert whole[0] < 0.99 and 0 < whole[1] < 1 and whole[2].max() > 0.5
+    for rows in (36, 512):
+        found = measured(rows)
+        assert found[:2] == pytest.approx(whole[:2], rel=1e-9)
+        np.testing.assert_allclose(found[2], whole[2], atol=2e-3)

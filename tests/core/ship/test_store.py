@@ -65,11 +65,7 @@ def test_what_a_proof_made_is_shipped(root, store, encoded, tmp_path):
     for row in range(2):
         trial = finish(try_recipe(plan, row, plan.recipe(row), reference_for(plan.inventory, row), store=store))
         again = finish(try_recipe(plan, row, plan.recipe(row), reference_for(plan.inventory, row), store=store))
-        assert (again.package, again.seconds, again.quality.steps) == (
-            trial.package,
-            trial.seconds,
-            trial.quality.steps,
-        )
+        assert (again.package, again.seconds, again.quality.steps) == (trial.package, trial.seconds, trial.quality.steps)
     once = len(encoded)
     finish(ship(plan, tmp_path / "out", store=store))
     assert len(encoded) == once

@@ -401,16 +401,7 @@ def encode_rows(pixels, wide, high, plan, heed, tables, start, stop, out, told):
                                 mine, near, values = codes[many * p :], nearest_colour[fine], colour_values[fine]
                                 if scaled:
                                     round_scaled(
-                                        shown,
-                                        channels,
-                                        texels,
-                                        member[p],
-                                        spread[0],
-                                        line[p],
-                                        near,
-                                        values,
-                                        mine,
-                                        decoded[p],
+                                        shown, channels, texels, member[p], spread[0], line[p], near, values, mine, decoded[p]
                                     )
                                 else:
                                     good &= round_ends(line[p], channels, near, values, mine, decoded[p])

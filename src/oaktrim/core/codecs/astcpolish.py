@@ -202,24 +202,7 @@ def part_error(px, low, high, apart, texels, masks, spread, decoded, scale):
 
 @njit(nogil=True, cache=True, fastmath=FAST)
 def _better_weights(
-    px,
-    low,
-    high,
-    skip,
-    apart,
-    scale,
-    counts,
-    place,
-    decoded,
-    points,
-    count,
-    touched,
-    share,
-    nearest,
-    values,
-    codes,
-    raw,
-    spread,
+    px, low, high, skip, apart, scale, counts, place, decoded, points, count, touched, share, nearest, values, codes, raw, spread
 ):
     """Move each weight of a plane by a step where that serves the pixels it reaches; return what it saves."""
     saved = np.float32(0.0)
@@ -275,9 +258,7 @@ def _read_ends(codes, channels, scaled, values, decoded):
 
 
 @njit(nogil=True, cache=True, fastmath=FAST)
-def _better_ends(
-    px, channels, scaled, alone, apart, scale, member, parts, spread, nearest, values, gap, codes, decoded
-):
+def _better_ends(px, channels, scaled, alone, apart, scale, member, parts, spread, nearest, values, gap, codes, decoded):
     """Move each code of the ends by a step where that serves its pixels; return what it saves."""
     texels = px.shape[1]
     saved = np.float32(0.0)
@@ -306,9 +287,7 @@ def _better_ends(
                 after = np.float32(0.0)
                 if same:
                     for k in range(low, c + 1):
-                        after += part_error(
-                            px, k, k + 1, apart, texels, masks, spread[1 if k == alone else 0], ends, scale
-                        )
+                        after += part_error(px, k, k + 1, apart, texels, masks, spread[1 if k == alone else 0], ends, scale)
                 if same and after < before:
                     saved += before - after
                     before = after

@@ -173,9 +173,7 @@ def _fit(px, masks, roots, strict, guarded, low, high, bits, parity, last, round
                 full = codes[e, c] << 1 | parities[e] if parity else codes[e, c]
                 decoded[e, c] = np.float32(full << (8 - wide) | full >> (2 * wide - 8))
         copy_flat(steps, found[0])
-        best = _walk(
-            px, masks, roots, strict, guarded, low, high, bits, parity, parities, last, codes, decoded, found, best
-        )
+        best = _walk(px, masks, roots, strict, guarded, low, high, bits, parity, parities, last, codes, decoded, found, best)
         copy_flat(found[0], steps)
     return best
 

@@ -235,10 +235,7 @@ def _tightened(sizes: Ints, best: Packed, pages: int, step: int, most: int, long
         for width in sides
         if width >= widest and width * width <= longest * best.width * best.height
         for height in sides[: best.width * best.height // (width * step)]
-        if height >= tallest
-        and width <= longest * height
-        and height <= longest * width
-        and width * height * pages >= least
+        if height >= tallest and width <= longest * height and height <= longest * width and width * height * pages >= least
     ]
     tries, failed = max(40, _TRIES // len(sizes)), 0
     order = _orders(sizes)[1]
