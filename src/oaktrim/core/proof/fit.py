@@ -35,7 +35,7 @@ from oaktrim.core.targets.arrival import FORMAT_INDEX
 
 # After so many rounds, textures of which some choice has been made decide among those, where the loss grows by no more than this.
 _ROUNDS, _MORE = 8, 1.01
-# What guesses may come out at where all goes well: our own choice, with which the best of four boards of the demonstration is found.
+# What guesses may come out at where all goes well: our own choice, which finds the best of four boards of the demonstration.
 _SIZES_OFF, _LOSSES_OFF = 0.8, 0.6
 # So often what the bound leans on is made as well: a choice that a guess has made look dear may be worth its bytes.
 _LEANINGS = 2
