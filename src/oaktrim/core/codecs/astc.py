@@ -118,7 +118,7 @@ for _level, _count in enumerate(LEVELS):
         WEIGHTS[_level, :_count] = [_weight(code, _level) for code in range(_count)]
 
 
-@njit(nogil=True, cache=True)
+@njit(nogil=True, cache=True, error_model="numpy")
 def sequence_bits(count, level, split):
     """Return how many bits a sequence of `count` numbers of a level takes."""
     return count * split[level, 2] + (8 * count + 4) // 5 * split[level, 0] + (7 * count + 2) // 3 * split[level, 1]
@@ -137,7 +137,7 @@ def _finest() -> NDArray[np.int64]:
 FINEST = _finest()
 
 
-@njit(nogil=True, cache=True)
+@njit(nogil=True, cache=True, error_model="numpy")
 def _read_sequence(words, at, count, level, out):
     """Read `count` numbers of a level from bit `at` into `out`, which has room for four more; its end may be cut off."""
     bits = np.uint64(SPLIT[level, 2])
@@ -177,7 +177,7 @@ def _read_sequence(words, at, count, level, out):
             out[first + i] |= more << np.int64(bits)
 
 
-@njit(nogil=True, cache=True)
+@njit(nogil=True, cache=True, error_model="numpy")
 def partition_of(seed, x, y, count, small):
     """Return the partition of a pixel (section 23.19); `small` for blocks of fewer than 31 pixels."""
     if small:
@@ -213,7 +213,7 @@ def partition_of(seed, x, y, count, small):
     return 2 if c >= d else 3
 
 
-@njit(nogil=True, cache=True)
+@njit(nogil=True, cache=True, error_model="numpy")
 def grid_of(mode):
     """Return width, height, weight level and planes that the lowest eleven bits of a block name; width 0 if reserved."""
     a, b = mode >> 5 & 3, mode >> 7 & 3
@@ -250,12 +250,12 @@ def grid_of(mode):
     return width, height, step - 2 + 6 * high, 1 + dual
 
 
-@njit(nogil=True, cache=True)
+@njit(nogil=True, cache=True, error_model="numpy")
 def _held(value):
     return min(max(value, 0), 255)
 
 
-@njit(nogil=True, cache=True)
+@njit(nogil=True, cache=True, error_model="numpy")
 def _transfer(a, b):
     """Move the top bit of `a` to `b` and make `a` a signed number of six bits (section 23.14)."""
     b = b >> 1 | a & 0x80
@@ -263,17 +263,17 @@ def _transfer(a, b):
     return a - 0x40 if a & 0x20 else a, b
 
 
-@njit(nogil=True, cache=True)
+@njit(nogil=True, cache=True, error_model="numpy")
 def _set(ends, e, r, g, b, a):
     ends[e, 0], ends[e, 1], ends[e, 2], ends[e, 3] = _held(r), _held(g), _held(b), _held(a)
 
 
-@njit(nogil=True, cache=True)
+@njit(nogil=True, cache=True, error_model="numpy")
 def _contracted(ends, e, r, g, b, a):
     _set(ends, e, (r + b) >> 1, (g + b) >> 1, b, a)
 
 
-@njit(nogil=True, cache=True)
+@njit(nogil=True, cache=True, error_model="numpy")
 def ends_of(kind, v, ends):
     """Set ends (2, 4) from the values of an endpoint mode (section 23.14); of a high dynamic range, to magenta."""
     if kind == 0:
@@ -320,7 +320,7 @@ def ends_of(kind, v, ends):
         _set(ends, 1, 255, 0, 255, 255)
 
 
-@njit(nogil=True, cache=True)
+@njit(nogil=True, cache=True, error_model="numpy")
 def _solid(words, out):
     """Decode a block of one colour (section 23.21)."""
     word = MAGENTA
@@ -336,7 +336,7 @@ def _solid(words, out):
         out[i] = word
 
 
-@njit(nogil=True, cache=True)
+@njit(nogil=True, cache=True, error_model="numpy")
 def infill(weights, plane, planes, wide, high, across, down, out):
     """Spread a grid of weights over a block (section 23.18) into out (wide * high,)."""
     if across == wide and down == high:
@@ -362,7 +362,7 @@ def infill(weights, plane, planes, wide, high, across, down, out):
             out[wide * y + x] = total >> 4
 
 
-@njit(nogil=True, cache=True)
+@njit(nogil=True, cache=True, error_model="numpy")
 def _decode_block(words, wide, high, parted, weights, values, spread, ends, kinds, turned, lines, out):
     """Decode a block of words (2,) uint64 into `out` (wide * high,) uint32, red lowest; say whether it is legal.
 
@@ -443,7 +443,7 @@ def _decode_block(words, wide, high, parted, weights, values, spread, ends, kind
     return True
 
 
-@njit(nogil=True, cache=True)
+@njit(nogil=True, cache=True, error_model="numpy")
 def _mirrored(word):
     """Return the bits of a word of 64 in reverse."""
     word = (word & np.uint64(0x5555555555555555)) << np.uint64(1) | word >> np.uint64(1) & np.uint64(0x5555555555555555)
@@ -456,7 +456,7 @@ def _mirrored(word):
     return word << np.uint64(32) | word >> np.uint64(32)
 
 
-@njit(nogil=True, cache=True)
+@njit(nogil=True, cache=True, error_model="numpy")
 def _decode_rows(blocks, wide, high, parted, start, stop, out):
     """Decode block rows (rows, columns, 16) uint8 into `out` (H, W) uint32, one word a pixel, red lowest."""
     words, turned, pixels = np.empty(2, np.uint64), np.empty(2, np.uint64), np.empty(wide * high, np.uint32)
@@ -474,7 +474,7 @@ def _decode_rows(blocks, wide, high, parted, start, stop, out):
             put_pixels(pixels, bx, by, wide, high, out)
 
 
-@njit(nogil=True, cache=True)
+@njit(nogil=True, cache=True, error_model="numpy")
 def _fill_parted(wide, high, out):
     """Fill `out` (3, 1024, wide * high) with the partition of each pixel, of two, three and four."""
     for parts in range(2, 5):

@@ -112,7 +112,7 @@ def _nearest() -> tuple[NDArray[np.generic], ...]:
     return weights, WEIGHTS.astype(np.float32), colours, COLOURS.astype(np.float32)
 
 
-@njit(nogil=True, cache=True)
+@njit(nogil=True, cache=True, error_model="numpy")
 def _split_all(wide, high, count):
     """Return the partition of each pixel for each seed, (1024, texels)."""
     small = wide * high < 31

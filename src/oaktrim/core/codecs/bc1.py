@@ -36,7 +36,7 @@ from oaktrim.core.codecs.effort import EncodeOptions
 from oaktrim.core.pixels.image import Image, Pixels, held, to_rgba
 
 
-@njit(nogil=True, cache=True)
+@njit(nogil=True, cache=True, error_model="numpy")
 def _solid(px, single, ends):
     """Set `ends` to the best four-step pair for one colour, whose second-step value is nearest; `single` (2, 256, 2)."""
     for c in range(3):
@@ -46,7 +46,7 @@ def _solid(px, single, ends):
         ends[3 + c] = single[bits, value, 1]
 
 
-@njit(nogil=True, cache=True, fastmath=FAST)
+@njit(nogil=True, cache=True, fastmath=FAST, error_model="numpy")
 def _write(px, ends, three, clear, roots, palette, codes, out):
     """Write the eight bytes of a colour block and return its squared error, each pixel by its weight.
 
@@ -95,7 +95,7 @@ def _write(px, ends, three, clear, roots, palette, codes, out):
 OPAQUE, ONE_BIT, BESIDE = 0, 1, 2
 
 
-@njit(nogil=True, cache=True)
+@njit(nogil=True, cache=True, error_model="numpy")
 def _weigh(px, alpha, clear, alpha_use, threshold, covers):
     """Take alpha out of px (4, 16) into `alpha`, put weights in its place; return whether a pixel is to be clear."""
     for i in range(16):
@@ -110,7 +110,7 @@ def _weigh(px, alpha, clear, alpha_use, threshold, covers):
     return any_clear
 
 
-@njit(nogil=True, cache=True)
+@njit(nogil=True, cache=True, error_model="numpy")
 def _show(px):
     """Give pixels of no weight the colour of one that has some; return the sum of weights and that pixel's place."""
     weight = np.float32(0.0)
@@ -127,7 +127,7 @@ def _show(px):
     return weight, seen
 
 
-@njit(nogil=True, cache=True, fastmath=FAST)
+@njit(nogil=True, cache=True, fastmath=FAST, error_model="numpy")
 def _is_solid(px, seen):
     apart = np.float32(0.0)
     for i in range(16):
@@ -135,7 +135,7 @@ def _is_solid(px, seen):
     return apart == 0
 
 
-@njit(nogil=True, cache=True)
+@njit(nogil=True, cache=True, error_model="numpy")
 def _encode_rows(pixels, alpha_use, threshold, effort, heed, single, moves, start, stop, out, told):
     """Encode block rows [start, stop) of pixels (H, W, 4) uint8 into `out` (rows, columns, 8 or 16) uint8; `told` the errors.
 
@@ -188,7 +188,7 @@ def _encode_rows(pixels, alpha_use, threshold, effort, heed, single, moves, star
             told[by, bx] = _write(px, best, three, clear, roots, palette, codes, block)
 
 
-@njit(nogil=True, cache=True)
+@njit(nogil=True, cache=True, error_model="numpy")
 def _colour_words(block, may_three, clear_code, words):
     """Fill `words` (4,) uint32 with a block's colours, red lowest; alpha is full, but clear where code 3 may be."""
     first = np.int64(block[0]) | np.int64(block[1]) << 8
@@ -210,7 +210,7 @@ def _colour_words(block, may_three, clear_code, words):
         words[3] = (r0 + 2 * r1 + 1) // 3 | (g0 + 2 * g1 + 1) // 3 << 8 | (b0 + 2 * b1 + 1) // 3 << 16 | full
 
 
-@njit(nogil=True, cache=True)
+@njit(nogil=True, cache=True, error_model="numpy")
 def _decode_rows(blocks, alpha_use, start, stop, out):
     """Decode block rows (rows, columns, 8 or 16) uint8 into `out` (H, W) uint32, one word a pixel, red lowest."""
     height, width = out.shape

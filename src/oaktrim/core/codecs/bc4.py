@@ -25,7 +25,7 @@ from oaktrim.core.codecs.effort import Counted, EncodeOptions
 from oaktrim.core.pixels.image import Image, Pixels, held, to_rgba
 
 
-@njit(nogil=True, cache=True, fastmath=FAST, inline="never")
+@njit(nogil=True, cache=True, fastmath=FAST, error_model="numpy", inline="never")
 def _cost8(values, weights, low, high):
     """Return the squared error of sixteen float32 values, each by its weight, on eight even steps from `low` to `high`."""
     step = max(high - low, np.float32(1.0)) * np.float32(1.0 / 7.0)
@@ -39,7 +39,7 @@ def _cost8(values, weights, low, high):
     return total
 
 
-@njit(nogil=True, cache=True, fastmath=FAST, inline="never")
+@njit(nogil=True, cache=True, fastmath=FAST, error_model="numpy", inline="never")
 def _cost6(values, weights, low, high):
     """As `_cost8`, on six even steps and the values 0 and 255."""
     step = max(high - low, np.float32(1.0)) * np.float32(1.0 / 5.0)
@@ -55,7 +55,7 @@ def _cost6(values, weights, low, high):
     return total
 
 
-@njit(nogil=True, cache=True, fastmath=FAST, inline="never")
+@njit(nogil=True, cache=True, fastmath=FAST, error_model="numpy", inline="never")
 def _refit(values, weights, low, high, steps, extremes):
     """Return ends fitted by least squares to the steps that `low` and `high` choose; extremes are left out if asked."""
     scale = np.float32(steps) / max(high - low, np.float32(1.0))
@@ -87,7 +87,7 @@ def _refit(values, weights, low, high, steps, extremes):
     return min(new_low, new_high), max(new_low, new_high)
 
 
-@njit(nogil=True, cache=True, inline="never")
+@njit(nogil=True, cache=True, error_model="numpy", inline="never")
 def _walk(values, weights, low, high, best, six, reach, rounds):
     """Return better ends and their cost, looking `reach` codes around the ends until nothing is gained."""
     for _ in range(rounds):
@@ -106,7 +106,7 @@ def _walk(values, weights, low, high, best, six, reach, rounds):
     return low, high, best
 
 
-@njit(nogil=True, cache=True, inline="never")
+@njit(nogil=True, cache=True, error_model="numpy", inline="never")
 def _search(values, weights, effort, exact):
     """Return (six, low, high, squared error) for sixteen float32 values, whose errors count by their weights.
 
@@ -181,7 +181,7 @@ def _search(values, weights, effort, exact):
     return six, best_low, best_high, best
 
 
-@njit(nogil=True, cache=True)
+@njit(nogil=True, cache=True, error_model="numpy")
 def channel_block(values, weights, effort, exact, out):
     """Write the eight bytes of the best block found for sixteen float32 values (0..255) into `out` (8,) uint8.
 
@@ -215,13 +215,13 @@ def channel_block(values, weights, effort, exact, out):
     return error
 
 
-@njit(nogil=True, cache=True)
+@njit(nogil=True, cache=True, error_model="numpy")
 def _write_bits(bits, out):
     for i in range(6):
         out[2 + i] = np.uint8((bits >> np.uint64(8 * i)) & np.uint64(255))
 
 
-@njit(nogil=True, cache=True)
+@njit(nogil=True, cache=True, error_model="numpy")
 def _write_codes(codes, out):
     """Put the sixteen codes of a block into its bytes."""
     bits = np.uint64(0)
@@ -230,7 +230,7 @@ def _write_codes(codes, out):
     _write_bits(bits, out)
 
 
-@njit(nogil=True, cache=True)
+@njit(nogil=True, cache=True, error_model="numpy")
 def _encode_rows(pixels, channels, effort, turns, start, stop, out, told):
     """Encode block rows [start, stop) of pixels (H, W, 4) uint8; `out` (rows, columns, 8 * channels); `told` the errors.
 
@@ -254,7 +254,7 @@ def _encode_rows(pixels, channels, effort, turns, start, stop, out, told):
                     _write_codes(codes[c], out[by, bx, 8 * c : 8 * c + 8])
 
 
-@njit(nogil=True, cache=True)
+@njit(nogil=True, cache=True, error_model="numpy")
 def channel_palette(block, palette):
     """Fill `palette` (8,) uint8 with the values that a block of eight bytes can choose, rounded to nearest."""
     first, second = np.int64(block[0]), np.int64(block[1])
@@ -270,7 +270,7 @@ def channel_palette(block, palette):
         palette[7] = 255
 
 
-@njit(nogil=True, cache=True)
+@njit(nogil=True, cache=True, error_model="numpy")
 def decode_channel(blocks, offset, start, stop, channel, out):
     """Decode block rows into one channel of `out` (H, W, C) uint8; blocks (rows, columns, bytes)."""
     height, width = out.shape[:2]

@@ -86,13 +86,13 @@ _MODE_OF = np.array(
 )
 
 
-@njit(nogil=True, cache=True)
+@njit(nogil=True, cache=True, error_model="numpy")
 def _extended(value, bits):
     """Return a number whose sign is the highest of its bits."""
     return value - (np.int64(1) << bits) if value >> (bits - 1) & 1 else value
 
 
-@njit(nogil=True, cache=True)
+@njit(nogil=True, cache=True, error_model="numpy")
 def _spread(value, bits, signed):
     """Return an end spread over 16 bits, or over 15 and a sign."""
     if signed:
@@ -106,7 +106,7 @@ def _spread(value, bits, signed):
     return 0xFFFF if value == (1 << bits) - 1 else ((value << 15) + 0x4000) >> (bits - 1)
 
 
-@njit(nogil=True, cache=True)
+@njit(nogil=True, cache=True, error_model="numpy")
 def _decode_block(words, signed, ends, paints, out):
     """Decode a block into `out` (16, 3) uint16, the bits of half floats; what is reserved is black."""
     mode = _MODE_OF[get_bits(words, 0, 5)]
@@ -164,7 +164,7 @@ def _decode_block(words, signed, ends, paints, out):
             out[i, c] = paints[part, k, c]
 
 
-@njit(nogil=True, cache=True)
+@njit(nogil=True, cache=True, error_model="numpy")
 def _decode_rows(blocks, signed, start, stop, out):
     """Decode block rows (rows, columns, 16) uint8 into `out` (H, W, 3) uint16."""
     words, ends, pixels = np.empty(2, np.uint64), np.empty((4, 3), np.int64), np.empty((16, 3), np.uint16)

@@ -97,13 +97,13 @@ for _bits in (2, 3, 4):
     STEP_WEIGHTS[_bits, : _last + 1] = (np.arange(_last + 1) * 128 + _last) // (2 * _last)
 
 
-@njit(nogil=True, cache=True)
+@njit(nogil=True, cache=True, error_model="numpy")
 def _wide(code, bits):
     """Return a code of 4 to 8 bits, spread over 8."""
     return code << (8 - bits) | code >> (2 * bits - 8)
 
 
-@njit(nogil=True, cache=True)
+@njit(nogil=True, cache=True, error_model="numpy")
 def index_stream(words, at, subsets, bits, marks):
     """Return the sixteen indices that begin at bit `at`, each in `bits` bits, pixel 0 lowest.
 
@@ -118,7 +118,7 @@ def index_stream(words, at, subsets, bits, marks):
     return stream
 
 
-@njit(nogil=True, cache=True)
+@njit(nogil=True, cache=True, error_model="numpy")
 def _decode_block(words, ends, palette, out):
     """Decode a block of words (2,) uint64 into `out` (16,) uint32, red lowest; one that names no mode is clear black.
 
@@ -196,7 +196,7 @@ def _decode_block(words, ends, palette, out):
         out[i] = palette[0, k] | palette[1, m]
 
 
-@njit(nogil=True, cache=True)
+@njit(nogil=True, cache=True, error_model="numpy")
 def _decode_rows(blocks, start, stop, out):
     """Decode block rows (rows, columns, 16) uint8 into `out` (H, W) uint32, one word a pixel, red lowest."""
     words, pixels = np.empty(2, np.uint64), np.empty(16, np.uint32)
@@ -216,7 +216,8 @@ def _tables() -> tuple[NDArray[Any], ...]:
     cost = np.abs(steps[None] - values[:, None, None]) * 1024 + np.abs(wide[:, None] - wide[None, :])
     single = np.stack(np.divmod(cost.reshape(256, -1).argmin(axis=1), 128), axis=1)
     two, three = (subset_masks(PARTITIONS[subsets], subsets) for subsets in (2, 3))
-    return MODES, PARTITIONS, ANCHORS, PLANS, two, three, single
+    members = np.stack([PARTITIONS == subset for subset in range(3)], axis=2).astype(np.float32).ravel()
+    return MODES, PARTITIONS, members, ANCHORS, MARKS, PLANS, two, three, single
 
 
 def encode_bc7(image: Image, options: EncodeOptions, told: Told = None) -> bytes:

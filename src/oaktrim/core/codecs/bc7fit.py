@@ -1,7 +1,7 @@
 """The search of the BC7 encoder: which mode, which subsets, which ends.
 
-Subsets are ranked by how far their colours are from a line; ends start on the principal axis, are refitted by least
-squares to the steps that they choose, and at fine effort walked by single codes.
+Subsets are ranked by how far their colours are from a line; ends start on the principal axis and are refitted by least
+squares to the steps that they choose, many subsets at once; at fine effort those of the best block are walked by single codes.
 """
 
 from __future__ import annotations
@@ -9,177 +9,36 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
-from oaktrim.core.codecs.blocks import (
-    COVERS,
-    FAST,
-    bytes_of,
-    copy_flat,
-    load_block,
-    put_bits,
-    set_roots,
-    weigh_by_alpha,
+from oaktrim.core.codecs.bc7lanes import (
+    APART,
+    BELOW,
+    CODES,
+    EXACT,
+    FORCED,
+    HIGHEST,
+    LANES,
+    LAST,
+    ROOT,
+    SHARED,
+    VALUE,
+    fit_lanes,
+    lanes,
+
 )
-from oaktrim.core.codecs.lines import axis_line, refit
-from oaktrim.core.codecs.partitions import rank_partitions, ranking_scratch
+from oaktrim.core.codecs.blocks import ANGLE, BARE, COVERS, bytes_of, copy_flat, load_block, put_bits, set_roots, weigh_by_alpha
+from oaktrim.core.codecs.partitions import (
+    best_partitions,
+    feature_scratch,
+    judge_partitions,
+    moments,
+    ranking_scratch,
+)
 
 _FAR = np.float32(3e38)
-# What a step away from alpha 0 or 255 costs beside its square: clear stays clear and opaque opaque.
-_EXACT = np.float32(1e6)
 
 
-@njit(nogil=True, cache=True, fastmath=FAST, inline="never")
-def _quantise(line, low, high, bits, parity, codes, parities, decoded):
-    """Round the ends line (2, 4) to codes; with parity bits, to those whose rounding moves the ends least.
-
-    Parameters
-    ----------
-    bits : (4,) of each channel, without the parity bit; parity : 0, 1 or 2, as in MODES
-    codes, parities : (2, 4) and (2,) int64; decoded : (2, 4) float32, the ends as decoded
-    """
-    if parity == 0:
-        for e in range(2):
-            for c in range(low, high):
-                top = np.float32((1 << bits[c]) - 1)
-                code = np.int64(
-                    min(max(line[e, c], np.float32(0)), np.float32(255)) * top / np.float32(255) + np.float32(0.5)
-                )
-                codes[e, c] = code
-                decoded[e, c] = np.float32(code << (8 - bits[c]) | code >> (2 * bits[c] - 8))
-        return
-    best = _FAR
-    choices = 4 if parity == 1 else 2
-    pick = 0
-    cost = np.zeros((2, 2), np.float32)
-    for e in range(2):
-        for p in range(2):
-            for c in range(low, high):
-                wide = bits[c] + 1
-                value = min(max(line[e, c], np.float32(0)), np.float32(255))
-                code = np.int64(
-                    (value * np.float32((1 << wide) - 1) / np.float32(255) - p) * np.float32(0.5) + np.float32(0.5)
-                )
-                code = min(max(code, 0), (1 << bits[c]) - 1) << 1 | p
-                d = np.float32(code << (8 - wide) | code >> (2 * wide - 8)) - value
-                if c == 3 and (line[e, c] >= np.float32(255) or line[e, c] <= np.float32(0)) and d != 0:
-                    d += _EXACT
-                cost[e, p] += d * d
-    for k in range(choices):
-        first, second = (k & 1, k >> 1) if parity == 1 else (k, k)
-        total = cost[0, first] + cost[1, second]
-        if total < best:
-            best, pick = total, k
-    for e in range(2):
-        p = (pick >> e) & 1 if parity == 1 else pick
-        parities[e] = p
-        for c in range(low, high):
-            wide = bits[c] + 1
-            value = min(max(line[e, c], np.float32(0)), np.float32(255))
-            code = np.int64(
-                (value * np.float32((1 << wide) - 1) / np.float32(255) - p) * np.float32(0.5) + np.float32(0.5)
-            )
-            code = min(max(code, 0), (1 << bits[c]) - 1)
-            codes[e, c] = code
-            code = code << 1 | p
-            decoded[e, c] = np.float32(code << (8 - wide) | code >> (2 * wide - 8))
-
-
-@njit(nogil=True, cache=True, fastmath=FAST, inline="never")
-def _choose(px, masks, roots, strict, guarded, low, high, decoded, last, steps):
-    """Give each pixel of a subset the nearest of `last` + 1 steps between the decoded ends; return the squared error.
-
-    Parameters
-    ----------
-    masks : (2, 16) what each pixel counts for in the subset, as in `refit`
-    roots : (4,) the root of what a squared error of each channel counts
-    strict : (16,) what any error of the channel `guarded` costs beside its square
-    steps : (16,) float32, filled for all pixels
-    """
-    length = np.float32(0.0)
-    for c in range(low, high):
-        d = (decoded[1, c] - decoded[0, c]) * roots[c]
-        length += d * d
-    scale = last / max(length, np.float32(1e-6))
-    for i in range(16):
-        steps[i] = np.float32(0.5)
-    for c in range(low, high):
-        first = decoded[0, c]
-        d = (decoded[1, c] - first) * scale * roots[c] * roots[c]
-        for i in range(16):
-            steps[i] += (px[c, i] - first) * d
-    for i in range(16):
-        steps[i] = np.floor(min(max(steps[i], np.float32(0.0)), last))
-    error = np.float32(0.0)
-    part = np.float32(64.0) / last
-    for c in range(low, high):
-        first = decoded[0, c]
-        d = (decoded[1, c] - first) * np.float32(1.0 / 64.0)
-        guard = np.float32(1.0) if c == guarded else np.float32(0.0)
-        scale, mask = roots[c] * roots[c], masks[1 if c == guarded else 0]
-        for i in range(16):
-            w = np.floor(steps[i] * part + np.float32(0.5))
-            miss = np.floor(first + w * d + np.float32(0.5)) - px[c, i]
-            error += mask[i] * (scale * miss * miss + guard * strict[i] * min(abs(miss), np.float32(1.0)))
-    return error
-
-
-@njit(nogil=True, cache=True, fastmath=FAST, inline="never")
-def _walk(px, masks, roots, strict, guarded, low, high, bits, parity, parities, last, codes, decoded, steps, best):
-    """Walk the codes of the ends by single ones until nothing is gained; return the error. `steps` has two rows."""
-    for _ in range(4):
-        gained = False
-        for e in range(2):
-            for c in range(low, high):
-                for way in (-1, 1):
-                    code = codes[e, c] + way
-                    if code < 0 or code >= 1 << bits[c]:
-                        continue
-                    wide = bits[c] + (1 if parity else 0)
-                    full = code << 1 | parities[e] if parity else code
-                    kept = decoded[e, c]
-                    decoded[e, c] = np.float32(full << (8 - wide) | full >> (2 * wide - 8))
-                    error = _choose(px, masks, roots, strict, guarded, low, high, decoded, last, steps[1])
-                    if error < best:
-                        best, gained = error, True
-                        codes[e, c] = code
-                        copy_flat(steps[1], steps[0])
-                    else:
-                        decoded[e, c] = kept
-        if not gained:
-            break
-    return best
-
-
-@njit(nogil=True, cache=True, fastmath=FAST, inline="never")
-def _fit(px, masks, roots, strict, guarded, low, high, bits, parity, last, rounds, walk, work, codes, parities, steps):
-    """Fit ends and steps of one subset; return the squared error. Fills codes (2, 4), parities (2,) and steps (16,)."""
-    line, covariance, axis, decoded, found, trial_codes, trial_parities = work
-    axis_line(px, masks[1], low, high, roots, covariance, axis, line)
-    best = _FAR
-    for turn in range(rounds):
-        _quantise(line, low, high, bits, parity, trial_codes, trial_parities, decoded)
-        error = _choose(px, masks, roots, strict, guarded, low, high, decoded, last, found[0])
-        if error >= best:
-            break
-        best = error
-        copy_flat(trial_codes, codes)
-        copy_flat(trial_parities, parities)
-        copy_flat(found[0], steps)
-        if best == 0 or turn == rounds - 1 or not refit(px, masks, guarded, low, high, last, found[0], line):
-            break
-    if walk and best > 0:
-        for e in range(2):
-            for c in range(low, high):
-                wide = bits[c] + (1 if parity else 0)
-                full = codes[e, c] << 1 | parities[e] if parity else codes[e, c]
-                decoded[e, c] = np.float32(full << (8 - wide) | full >> (2 * wide - 8))
-        copy_flat(steps, found[0])
-        best = _walk(px, masks, roots, strict, guarded, low, high, bits, parity, parities, last, codes, decoded, found, best)
-        copy_flat(found[0], steps)
-    return best
-
-
-@njit(nogil=True, cache=True)
-def _write(mode, modes, anchors, parts, partition, rotation, selector, codes, parities, steps, words, block):
+@njit(**BARE)
+def _write(mode, modes, anchors, marks, parts, partition, rotation, selector, codes, parities, steps, words, block):
     """Write a block from what was found; codes (3, 2, 4), parities (3, 2), steps (2, 16)."""
     row = modes[mode]
     subsets = row[0]
@@ -219,17 +78,23 @@ def _write(mode, modes, anchors, parts, partition, rotation, selector, codes, pa
             at = put_bits(words, at, parities[s, 1], 1)
     for turn in range(2 if row[8] > 0 else 1):
         plane = 1 - turn if selector else turn
-        bits = row[7 + turn]
+        bits, begin = row[7 + turn], at
+        stream = np.uint64(0)
         for i in range(16):
-            short = 0
-            for s in range(subsets):
-                if anchors[subsets, partition, s] == i:
-                    short = 1
-            at = put_bits(words, at, np.int64(steps[plane, i]), bits - short)
+            stream |= np.uint64(steps[plane, i]) << np.uint64(bits * i)
+        # The highest bit of each anchor's index, which is zero, is left out, from the last one on.
+        for k in range(subsets - 1, -1, -1):
+            place = np.uint64(marks[subsets, partition, k] * bits + bits - 1)
+            below = (np.uint64(1) << place) - np.uint64(1)
+            stream = (stream & below) | (stream >> np.uint64(1) & ~below)
+        at += 16 * bits - subsets
+        words[begin >> 6] |= stream << np.uint64(begin & 63)
+        if begin < 64 and at > 64:
+            words[1] |= stream >> np.uint64(64 - begin)
     bytes_of(words, block)
 
 
-@njit(nogil=True, cache=True)
+@njit(**BARE)
 def _look(px, covers, weight, strict):
     """Where alpha covers, give clear pixels the mean colour of the others, which nobody sees; fill weight and strict (16,).
 
@@ -241,7 +106,7 @@ def _look(px, covers, weight, strict):
     for i in range(16):
         alpha = px[3, i]
         opaque &= alpha == 255
-        strict[i] = _EXACT if alpha == 0 or alpha == 255 else np.float32(0.0)
+        strict[i] = EXACT if alpha == 0 or alpha == 255 else np.float32(0.0)
         if alpha > 0:
             seen += 1
         else:
@@ -264,7 +129,7 @@ def _look(px, covers, weight, strict):
     return opaque, apart
 
 
-@njit(nogil=True, cache=True)
+@njit(**BARE)
 def _solid(px, single, codes, steps):
     """Set codes and steps of mode 5 for one colour; `single` (256, 2) holds the ends whose second step is a value."""
     for c in range(3):
@@ -277,21 +142,49 @@ def _solid(px, single, codes, steps):
         steps[1, i] = np.float32(0.0)
 
 
-# Of each mode: how many partitions, or rotations and selectors, are tried at an effort; opaque blocks, then others.
+# Of each mode: how many partitions, or rotations and selectors, are tried at an effort; opaque blocks, then others. What
+# fills the lanes costs no more than what leaves some empty.
 PLANS = np.array(
     [
-        [[0, 1, 0, 0, 0, 0, 1, 0], [1, 1, 1, 0, 0, 0, 1, 0], [3, 8, 4, 2, 8, 1, 1, 0]],
-        [[0, 0, 0, 0, 0, 1, 1, 0], [0, 0, 0, 0, 1, 4, 1, 4], [0, 0, 0, 0, 8, 4, 1, 16]],
+        [[0, 7, 0, 0, 0, 0, 1, 0], [2, 12, 3, 2, 0, 1, 1, 0], [5, 32, 16, 16, 8, 4, 1, 0]],
+        [[0, 0, 0, 0, 0, 4, 1, 3], [0, 0, 0, 0, 1, 4, 1, 10], [0, 0, 0, 0, 8, 4, 1, 32]],
     ],
     np.int64,
 )
-# The order in which modes are tried: those that win most often first, so that the rest can be left out early.
-_ORDER = (6, 1, 5, 4, 3, 7, 0, 2)
-# Squared error of a block below which an effort looks no further than mode 6.
-_ENOUGH = (160.0, 24.0, 0.0)
+# The order in which modes are tried: those that win most often first, and those of three subsets in the end.
+_ORDER = (6, 1, 3, 5, 4, 7, 0, 2)
+# Squared error of a block at which an effort looks no further; how often it fits the ends.
+_ENOUGH, _TURNS = (160.0, 24.0, 0.0), (2, 2, 3)
 
 
-@njit(nogil=True, cache=True)
+@njit(**BARE)
+def _candidates(feature, opaque, threefold, plan, modes, masks, ranking, order, listed):
+    """List what is worth trying, of modes with three subsets or with fewer, as rows (mode, partition, rotation, selector).
+
+    Return how many there are.
+    """
+    count = 0
+    judged = False
+    for mode in _ORDER:
+        tries, subsets = plan[mode], modes[mode, 0]
+        if tries == 0 or (subsets == 3) != threefold:
+            continue
+        if subsets == 1:
+            for k in range(tries):
+                _note(listed[count], mode, 0, k & 3, k >> 2)
+                count += 1
+            continue
+        if not judged:
+            judge_partitions(feature, 3 if opaque else 4, masks, ranking)
+            judged = True
+        # Mode 0 knows the first sixteen only.
+        for k in range(best_partitions(ranking[2][: 1 << modes[mode, 1]], tries, order)):
+            _note(listed[count], mode, order[k], 0, 0)
+            count += 1
+    return count
+
+
+@njit(**BARE)
 def _note(row, mode, partition, rotation, selector):
     row[0] = mode
     row[1] = partition
@@ -299,48 +192,80 @@ def _note(row, mode, partition, rotation, selector):
     row[3] = selector
 
 
-@njit(nogil=True, cache=True)
-def _candidates(px, opaque, plan, modes, two, three, ranking_two, ranking_three, order, listed):
-    """List what is worth trying as rows (mode, partition, rotation, selector); return how many there are."""
-    count = 0
-    ranked_two = ranked_three = -1
-    channels = 3 if opaque else 4
-    # As many threefold ones as leave mode 0 some of the sixteen that it knows.
-    most = (max(plan[1], max(plan[3], plan[7])), np.int64(32))
-    for mode in _ORDER:
-        tries = plan[mode]
-        if tries == 0:
-            continue
-        subsets = modes[mode, 0]
-        if subsets == 1:
-            for k in range(tries):
-                _note(listed[count], mode, 0, k & 3, k >> 2)
-                count += 1
-            continue
-        if subsets == 2 and ranked_two < 0:
-            ranked_two = rank_partitions(px, channels, two, most[0], ranking_two, order[0])
-        if subsets == 3 and ranked_three < 0:
-            ranked_three = rank_partitions(px, channels, three, most[1], ranking_three, order[1])
-        ranked = ranked_two if subsets == 2 else ranked_three
-        for k in range(ranked):
-            partition = order[subsets - 2, k]
-            # Mode 0 knows the first sixteen only.
-            if tries > 0 and partition < 1 << modes[mode, 1]:
-                _note(listed[count], mode, partition, 0, 0)
-                count += 1
-                tries -= 1
-    return count
+@njit(**BARE)
+def _fits(modes, mode):
+    """Return how many fits a mode asks for: one a subset, or one for the colours and one for what stands in alpha's place."""
+    return modes[mode, 0] if modes[mode, 8] == 0 else np.int64(2)
 
 
-@njit(nogil=True, cache=True)
-def _turn(px, roots, rotation, turned, turned_roots):
-    """Fill turned (4, 16) and turned_roots (4,) with px and roots where alpha and a colour have changed places."""
-    copy_flat(px, turned)
-    copy_flat(roots, turned_roots)
-    if rotation:
-        copy_flat(px[rotation - 1], turned[3])
-        copy_flat(px[3], turned[rotation - 1])
-        turned_roots[3], turned_roots[rotation - 1] = roots[rotation - 1], roots[3]
+@njit(**BARE)
+def _slot(channel, rotation):
+    """Return where a channel stands: a rotation exchanges alpha with a colour."""
+    if rotation == 0 or (channel != 3 and channel != rotation - 1):
+        return channel
+    return np.int64(3) if channel == rotation - 1 else rotation - 1
+
+
+@njit(**BARE)
+def _in_fit(modes, mode, fit, slot):
+    """Say whether what stands in a slot belongs to a fit."""
+    if modes[mode, 8] > 0:
+        return (slot == 3) == (fit == 1)
+    return slot < 3 or modes[mode, 5] > 0
+
+
+@njit(**BARE)
+def _ask(mode, partition, rotation, selector, fit, modes, roots, opaque, lane, kinds, places, asked):
+    """Ask for one fit of a candidate in a lane.
+
+    Parameters
+    ----------
+    kinds : (LANES,) int64, what was last asked for in each lane beside its subset
+    places : (LANES,) int64, set to where the subset's pixels stand in the table of members
+    """
+    places[lane] = ((modes[mode, 0] * 64 + partition) * 3 + (np.int64(0) if modes[mode, 8] > 0 else fit)) * 16
+    kind = (mode * 4 + rotation) * 8 + selector * 4 + fit * 2 + np.int64(opaque)
+    if kinds[lane] == kind:
+        return
+    kinds[lane] = kind
+    parity = 1 if modes[mode, 6] > 0 else 0
+    for c in range(4):
+        slot, at = _slot(c, rotation), LANES * c + lane
+        bits = max(modes[mode, 4] if slot < 3 else modes[mode, 5], 4)
+        wide = bits + parity
+        asked[ROOT + at] = roots[c] if _in_fit(modes, mode, fit, slot) else np.float32(0.0)
+        asked[HIGHEST + at] = np.float32((1 << bits) - 1)
+        asked[CODES + at] = np.float32((1 << wide) - 1) / np.float32(255.0)
+        asked[VALUE + at] = np.float32(1 << (8 - wide))
+        asked[BELOW + at] = np.float32(1 << (8 - wide)) / np.float32(1 << wide)
+    width = modes[mode, 7]
+    if modes[mode, 8] > 0:
+        width = modes[mode, 8 - fit] if selector else modes[mode, 7 + fit]
+    asked[APART + lane] = np.float32(1 + parity)
+    asked[SHARED + lane] = np.float32(1.0) if modes[mode, 6] == 2 else np.float32(0.0)
+    # Where alpha stands in no lane, only parity bits of one keep it whole.
+    asked[FORCED + lane] = EXACT * EXACT if opaque and parity and modes[mode, 5] > 0 else np.float32(0.0)
+    asked[LAST + lane] = np.float32((1 << width) - 1)
+
+
+@njit(**BARE, inline="never")
+def _take(mode, partition, rotation, fit, modes, parts, opaque, lane, turn, got_steps, got_codes, got_parities, codes, parities, steps):
+    """Put what was got in a lane into codes (3, 2, 4) by slot, parities (3, 2) and steps (2, 16)."""
+    dual = modes[mode, 8] > 0
+    subset, plane = (np.int64(0), fit) if dual else (fit, np.int64(0))
+    for i in range(16):
+        if dual or parts[modes[mode, 0], partition, i] == fit:
+            steps[plane, i] = got_steps[LANES * (16 * turn + i) + lane]
+    for e in range(2):
+        parities[subset, e] = np.int64(got_parities[LANES * (2 * turn + e) + lane])
+        for c in range(4):
+            slot = _slot(c, rotation)
+            if not _in_fit(modes, mode, fit, slot):
+                continue
+            code = np.int64(got_codes[LANES * (8 * turn + 4 * e + c) + lane])
+            if opaque and c == 3:
+                code = np.int64((1 << (modes[mode, 4] if slot < 3 else modes[mode, 5])) - 1)
+            codes[subset, e, slot] = code
 
 
 @njit(nogil=True, cache=True)
@@ -349,90 +274,81 @@ def encode_rows(pixels, effort, heed, tables, start, stop, out, told):
 
     `effort` is 0, 1 or 2; `heed` (5,) float32 is what `heed_of` returns, and `tables` what `bc7` keeps for it.
     """
-    modes, parts, anchors, plans, two, three, single = tables
-    px, turned, strict = np.empty((4, 16), np.float32), np.empty((4, 16), np.float32), np.zeros(16, np.float32)
-    masks, weight = np.ones((2, 16), np.float32), np.ones(16, np.float32)
-    roots, turned_roots = np.ones(4, np.float32), np.ones(4, np.float32)
-    ranking_two, ranking_three = ranking_scratch(16, 64), ranking_scratch(16, 64)
-    order, listed = np.empty((2, 64), np.int64), np.empty((128, 4), np.int64)
-    work = (
-        np.zeros((2, 4), np.float32), np.zeros((5, 4), np.float32), np.zeros((2, 4), np.float32),
-        np.zeros((2, 4), np.float32), np.zeros((2, 16), np.float32), np.zeros((2, 4), np.int64), np.zeros(2, np.int64),
-    )  # fmt: skip
-    got_codes, got_parities, got = np.zeros((2, 4), np.int64), np.zeros(2, np.int64), np.empty(16, np.float32)
-    bits = np.zeros(4, np.int64)
-    codes, parities, steps = np.zeros((3, 2, 4), np.int64), np.zeros((3, 2), np.int64), np.zeros((2, 16), np.float32)
-    best_codes, best_parities, best_steps = codes.copy(), parities.copy(), steps.copy()
-    words = np.zeros(2, np.uint64)
-    rounds, enough = 2, _ENOUGH[effort]
+    block = np.empty((4, 16), np.float32), np.zeros(16, np.float32), np.ones(16, np.float32)
+    counts = np.ones(4, np.float32), np.zeros(4, np.float32)
+    ranking = feature_scratch(16), ranking_scratch(64)
+    lists = np.empty(64, np.int64), np.empty((128, 4), np.int64), np.zeros(4, np.int64)
+    asking = np.full(LANES, -1), np.zeros(LANES, np.int64)
+    found = np.zeros((3, 2, 4), np.int64), np.zeros((3, 2), np.int64), np.zeros((2, 16), np.float32)
+    scratch = block, counts, ranking, lists, asking, found, np.zeros(2, np.uint64), lanes()
+    _encode_rows(pixels, effort, heed, tables, start, stop, out, told, scratch)
+
+
+@njit(**BARE)
+def _encode_rows(pixels, effort, heed, tables, start, stop, out, told, scratch):
+    modes, parts, members, anchors, marks, plans, two, three, single = tables
+    block, counts, (feature, ranking), (order, listed, candidate), (kinds, places), found, words, laid = scratch
+    px, strict, weight = block
+    roots, means = counts
+    codes, parities, steps = found
+    asked, got_steps, got_codes, got_parities, errors, turned, missed, line, decoded, tried, costs, axis, span, sums, shared = \
+        laid  # fmt: skip
+    enough, turns = _ENOUGH[effort], _TURNS[effort]
     for by in range(start, stop):
         for bx in range(out.shape[1]):
             load_block(pixels, bx, by, 4, 4, 4, px)
             opaque, apart = _look(px, heed[COVERS] > 0, weight, strict)
             if apart == 0:
-                _solid(px, single, best_codes, best_steps)
-                _write(5, modes, anchors, parts, 0, 0, 0, best_codes, best_parities, best_steps, words, out[by, bx])
+                _solid(px, single, codes, steps)
+                _write(5, modes, anchors, marks, parts, 0, 0, 0, codes, parities, steps, words, out[by, bx])
                 told[by, bx] = np.float32(0.0)
                 continue
             set_roots(px, heed, roots)
-            plan = plans[0 if opaque else 1, effort]
-            _note(listed[0], 6, 0, 0, 0)
-            count = 1
-            best, chosen, at = _FAR, 0, 0
-            while at <= count:
-                if at == 1 and count == 1 and best > enough:
-                    count = _candidates(px, opaque, plan, modes, two, three, ranking_two, ranking_three, order, listed)
-                # After the last one, the best of them is walked to its end.
-                walk = at == count
-                if walk and (effort < 2 or best == 0):
+            if heed[ANGLE] > 0:
+                # What a channel counts is another in each block.
+                kinds[:] = -1
+            moments(px, 3 if opaque else 4, feature)
+            for c in range(4):
+                means[c] = np.float32(0.0)
+                for i in range(16):
+                    means[c] += px[c, i] * np.float32(1.0 / 16.0)
+            plan, best = plans[0 if opaque else 1, effort], _FAR
+            for threefold in range(2):
+                if best <= enough:
                     break
-                row = listed[chosen if walk else at]
-                mode, partition, rotation, selector = row[0], row[1], row[2], row[3]
-                if mode == 3 and effort == 1 and listed[chosen, 0] != 1:
-                    at += 1
-                    continue
-                row = modes[mode]
-                _turn(px, roots, rotation, turned, turned_roots)
-                error = np.float32(0.0)
-                for c in range(4):
-                    bits[c] = row[4] if c < 3 else row[5]
-                for fit in range(row[0] if row[8] == 0 else 2):
-                    # One fit a subset, or one for the colours and one for what stands in alpha's place.
-                    subset, plane = (fit, 0) if row[8] == 0 else (0, fit)
-                    low, high = 0, 3 if row[5] == 0 else 4
-                    if row[8] > 0:
-                        low, high = (0, 3) if plane == 0 else (3, 4)
-                    width = row[8 - plane] if selector else row[7 + plane]
-                    for i in range(16):
-                        mine = row[0] == 1 or parts[row[0], partition, i] == subset
-                        masks[1, i] = np.float32(1.0) if mine else np.float32(0.0)
-                        masks[0, i] = masks[1, i] * weight[i]
-                    error += _fit(
-                        turned, masks, turned_roots, strict, 3 if rotation == 0 else rotation - 1, low, high, bits, row[6],
-                        np.float32((1 << width) - 1), 4 if walk else rounds, walk, work, got_codes, got_parities, got,
+                masks = three if threefold else two
+                count = _candidates(feature, opaque, threefold > 0, plan, modes, masks, ranking, order, listed)
+                at = 0
+                while at < count and best > enough:
+                    first, used = at, 0
+                    while at < count and used + _fits(modes, listed[at, 0]) <= LANES:
+                        for fit in range(_fits(modes, listed[at, 0])):
+                            _ask(
+                                listed[at, 0], listed[at, 1], listed[at, 2], listed[at, 3], fit, modes, roots,
+                                opaque, used, kinds, places, asked,
+                            )  # fmt: skip
+                            used += 1
+                        at += 1
+                    fit_lanes(
+                        px, means, feature, weight, strict, not opaque, turns, members, places, asked, got_steps, got_codes, got_parities,
+                        errors, turned, missed, line, decoded, tried, costs, axis, span, sums, shared,
                     )  # fmt: skip
-                    for i in range(16):
-                        if masks[1, i] > 0:
-                            steps[plane, i] = got[i]
-                    for e in range(2):
-                        parities[subset, e] = got_parities[e]
-                        for c in range(low, high):
-                            codes[subset, e, c] = got_codes[e, c]
-                    if error >= best:
-                        break
-                if error < best:
-                    best = error
-                    chosen = chosen if walk else at
-                    copy_flat(codes, best_codes)
-                    copy_flat(parities, best_parities)
-                    copy_flat(steps, best_steps)
-                at += 1
-                if best == 0:
-                    break
+                    lane = 0
+                    for k in range(first, at):
+                        fits, error = _fits(modes, listed[k, 0]), np.float32(0.0)
+                        for fit in range(fits):
+                            error += errors[lane + fit]
+                        if error < best:
+                            best = error
+                            copy_flat(listed[k], candidate)
+                            for fit in range(fits):
+                                _take(
+                                    candidate[0], candidate[1], candidate[2], fit, modes, parts, opaque, lane + fit, np.int64(turned[lane + fit]),
+                                    got_steps, got_codes, got_parities, codes, parities, steps,
+                                )  # fmt: skip
+                        lane += fits
             told[by, bx] = best
-            row = listed[chosen]
-            mode, partition, rotation, selector = row[0], row[1], row[2], row[3]
             _write(
-                mode, modes, anchors, parts, partition, rotation, selector, best_codes, best_parities, best_steps,
+                candidate[0], modes, anchors, marks, parts, candidate[1], candidate[2], candidate[3], codes, parities, steps,
                 words, out[by, bx],
             )  # fmt: skip

@@ -13,6 +13,10 @@ from oaktrim.core.pixels.image import Pixels
 from oaktrim.core.progress import each_chunk
 
 FAST = {"contract", "reassoc", "nsz", "arcp"}
+# How kernels are compiled that make no arrays. Whoever calls one holds what it is given, so nothing is counted in and out: for
+# every view and every call that would take a quarter of the time of an encoder. Divisions are not looked at one by one for
+# zeros, which would keep loops from being taken as vectors.
+BARE = {"nogil": True, "cache": True, "error_model": "numpy", "_nrt": False}
 
 Blocks = NDArray[np.uint8]
 # Fills blocks of rows [start, stop) from pixels (H, W, 4).
@@ -33,7 +37,7 @@ def heed_of(counted: Counted) -> NDArray[np.float32]:
     return np.array([*weights, counted.alpha_covers, counted is Counted.NORMALS], np.float32)
 
 
-@njit(nogil=True, cache=True)
+@njit(**BARE)
 def weigh_by_alpha(px, covers, weight):
     """Set weight (n,) float32, 0..1, to what each pixel of a block px (4, n) counts in colour: 1, or by alpha where that covers.
 
@@ -46,7 +50,7 @@ def weigh_by_alpha(px, covers, weight):
         weight[i] = px[3, i] / most if covers else np.float32(1.0)
 
 
-@njit(nogil=True, cache=True)
+@njit(**BARE)
 def set_roots(px, heed, roots):
     """Set roots (4,) float32 to the square roots of what an error of each channel of a block px (4, n) counts; alpha counts 1.
 
@@ -76,7 +80,7 @@ def set_roots(px, heed, roots):
         roots[c] = np.sqrt(np.float32(3.0) * roots[c] / total)
 
 
-@njit(nogil=True, cache=True)
+@njit(**BARE)
 def weigh_turns(px, high, weights):
     """Set weights (2, n) float32 to what squared errors of x and y count in vectors whose z is rebuilt from both.
 
@@ -91,7 +95,7 @@ def weigh_turns(px, high, weights):
         weights[1, i] = np.float32(1.0) + y * y / z2
 
 
-@njit(nogil=True, cache=True)
+@njit(**BARE)
 def _on_sphere(x, y):
     """Return the unit vector whose z is rebuilt from x and y; outside of the disc, the nearest one on its rim."""
     square = x * x + y * y
@@ -101,13 +105,13 @@ def _on_sphere(x, y):
     return x, y, np.sqrt(np.float32(1.0) - square)
 
 
-@njit(nogil=True, cache=True)
-def least_turns(px, high, palettes, codes):
+@njit(**BARE)
+def least_turns(px, high, palettes, near, codes):
     """Fill codes (2, n) int64 with the steps of x and of y that turn each vector least, of the two nearest of each.
 
-    Return the squared error of the rebuilt vectors, in codes; px and `high` as in `weigh_turns`, palettes (2, 8) float32.
+    Return the squared error of the rebuilt vectors, in codes; px and `high` as in `weigh_turns`, palettes (2, 8) float32;
+    near is scratch (2, 2) int64.
     """
-    near = np.empty((2, 2), np.int64)
     half, total = high * np.float32(0.5), np.float32(0.0)
     for i in range(px.shape[1]):
         for c in range(2):
@@ -132,7 +136,7 @@ def least_turns(px, high, palettes, codes):
     return total
 
 
-@njit(nogil=True, cache=True)
+@njit(**BARE)
 def load_block(pixels, bx, by, wide, high, channels, px):
     """Fill the first channels of px (4, wide * high) float32 with a block of pixels (H, W, 4).
 
@@ -153,15 +157,17 @@ def load_block(pixels, bx, by, wide, high, channels, px):
                 px[c, wide * y + x] = pixels[row, column, c]
 
 
-@njit(nogil=True, cache=True)
+@njit(**BARE)
 def copy_flat(source, target):
-    """Copy an array into another of its size; assigning slices would cost seconds of compiling."""
-    a, b = source.reshape(-1), target.reshape(-1)
-    for i in range(a.shape[0]):
-        b[i] = a[i]
+    """Copy an array into another of its size.
+
+    Slices assigned cost seconds of compiling, and `reshape` in a kernel twenty times what the copy takes.
+    """
+    for i in range(source.size):
+        target.flat[i] = source.flat[i]
 
 
-@njit(nogil=True, cache=True)
+@njit(**BARE)
 def put_bits(words, at, value, count):
     """Add `count` bits of a value at bit `at` of words (2,) uint64, the lowest bit first; return the next place."""
     value = np.uint64(value) & ((np.uint64(1) << np.uint64(count)) - np.uint64(1))
@@ -174,7 +180,7 @@ def put_bits(words, at, value, count):
     return at + count
 
 
-@njit(nogil=True, cache=True)
+@njit(**BARE)
 def get_bits(words, at, count):
     """Return `count` bits (at most 32) from bit `at` of words (2,) uint64."""
     if count == 0:
@@ -188,7 +194,7 @@ def get_bits(words, at, count):
     return np.int64(value & ((np.uint64(1) << np.uint64(count)) - np.uint64(1)))
 
 
-@njit(nogil=True, cache=True)
+@njit(**BARE)
 def put_pixels(pixels, bx, by, wide, high, out):
     """Put the pixels of a block (wide * high,) into their place in `out` (H, W); what lies beyond the border is left out."""
     height, width = out.shape
@@ -202,7 +208,7 @@ def put_pixels(pixels, bx, by, wide, high, out):
             out[by * high + y, bx * wide + x] = pixels[wide * y + x]
 
 
-@njit(nogil=True, cache=True)
+@njit(**BARE)
 def words_of(block, words):
     """Read sixteen bytes into words (2,) uint64."""
     for half in range(2):
@@ -212,7 +218,7 @@ def words_of(block, words):
         words[half] = value
 
 
-@njit(nogil=True, cache=True)
+@njit(**BARE)
 def bytes_of(words, block):
     """Write words (2,) uint64 as sixteen bytes."""
     for half in range(2):

@@ -10,7 +10,7 @@ from oaktrim.core.codecs.blocks import FAST, least_turns, weigh_turns
 _FAR = np.float32(3e38)
 
 
-@njit(nogil=True, cache=True, fastmath=FAST)
+@njit(nogil=True, cache=True, fastmath=FAST, error_model="numpy")
 def load_columns(pixels, bx, by, channels, px):
     """Fill px (4, 16) float32 with a block, pixels down the columns; the border's pixels stand in beyond it."""
     height, width = pixels.shape[:2]
@@ -22,13 +22,13 @@ def load_columns(pixels, bx, by, channels, px):
                 px[c, 4 * x + y] = pixels[row, column, c]
 
 
-@njit(nogil=True, cache=True)
+@njit(nogil=True, cache=True, error_model="numpy")
 def store(word, block):
     for i in range(8):
         block[i] = np.uint8(word >> np.uint64(56 - 8 * i) & np.uint64(255))
 
 
-@njit(nogil=True, cache=True)
+@njit(nogil=True, cache=True, error_model="numpy")
 def field(value, low):
     return np.uint64(value) << np.uint64(low)
 
@@ -37,7 +37,7 @@ def field(value, low):
 _ROWS, _FACTORS, _BASES = (1, 8, 14), (1, 3, 5), (1, 3, 8)
 
 
-@njit(nogil=True, cache=True, fastmath=FAST)
+@njit(nogil=True, cache=True, fastmath=FAST, error_model="numpy")
 def _channel_error(values, weights, strict, base, factor, steps, row, high):
     """Return the squared error of sixteen values, each by its weight, on base + step * factor."""
     low = np.float32(0.0)
@@ -59,7 +59,7 @@ def _channel_error(values, weights, strict, base, factor, steps, row, high):
     return error
 
 
-@njit(nogil=True, cache=True, fastmath=FAST)
+@njit(nogil=True, cache=True, fastmath=FAST, error_model="numpy")
 def encode_channel(values, weights, strict, eleven, effort, steps):
     """Return the word of an EAC block for sixteen values in 0..255, or in 0..2047 where `eleven` bits are kept; and its error.
 
@@ -121,7 +121,7 @@ def encode_channel(values, weights, strict, eleven, effort, steps):
     return word, best
 
 
-@njit(nogil=True, cache=True, fastmath=FAST)
+@njit(nogil=True, cache=True, fastmath=FAST, error_model="numpy")
 def _palette(word, eleven, steps, palette):
     """Fill palette (8,) float32 with the values that the base, factor and row of an EAC word can choose."""
     base, factor = np.float32(word >> np.uint64(56)), np.float32(word >> np.uint64(52) & np.uint64(15))
@@ -134,7 +134,7 @@ def _palette(word, eleven, steps, palette):
         palette[k] = min(max(base * unit + half + np.float32(steps[row, k]) * size, np.float32(0.0)), high)
 
 
-@njit(nogil=True, cache=True)
+@njit(nogil=True, cache=True, error_model="numpy")
 def encode_channel_rows(pixels, effort, turns, steps, start, stop, out, told):
     """Encode block rows of pixels (H, W, 1 or 2) uint16 into `out` (rows, columns, 8 or 16) uint8.
 

@@ -28,12 +28,12 @@ from oaktrim.core.codecs.etctables import DISTANCES, MODIFIERS, STEPS
 from oaktrim.core.pixels.image import Image, Pixels, held, to_rgba
 
 
-@njit(nogil=True, cache=True)
+@njit(nogil=True, cache=True, error_model="numpy")
 def _byte(value):
     return min(max(value, 0), 255)
 
 
-@njit(nogil=True, cache=True)
+@njit(nogil=True, cache=True, error_model="numpy")
 def _word(block):
     word = np.uint64(0)
     for i in range(8):
@@ -41,33 +41,33 @@ def _word(block):
     return word
 
 
-@njit(nogil=True, cache=True)
+@njit(nogil=True, cache=True, error_model="numpy")
 def _bits(word, high, low):
     """Return bits `high` to `low` of a word, as the specification writes them."""
     return np.int64(word >> np.uint64(low) & ((np.uint64(1) << np.uint64(high - low + 1)) - np.uint64(1)))
 
 
-@njit(nogil=True, cache=True)
+@njit(nogil=True, cache=True, error_model="numpy")
 def _signed(value):
     return value - 8 if value & 4 else value
 
 
-@njit(nogil=True, cache=True)
+@njit(nogil=True, cache=True, error_model="numpy")
 def _wide4(code):
     return code << 4 | code
 
 
-@njit(nogil=True, cache=True)
+@njit(nogil=True, cache=True, error_model="numpy")
 def _wide5(code):
     return code << 3 | code >> 2
 
 
-@njit(nogil=True, cache=True)
+@njit(nogil=True, cache=True, error_model="numpy")
 def _paint(paints, k, r, g, b, more):
     paints[k, 0], paints[k, 1], paints[k, 2] = _byte(r + more), _byte(g + more), _byte(b + more)
 
 
-@njit(nogil=True, cache=True)
+@njit(nogil=True, cache=True, error_model="numpy")
 def _decode_colour(word, one_bit, distances, modifiers, paints, out):
     """Decode a block of colour into `out` (16, 4), pixels down the columns; alpha is 255, or 0 where it is clear."""
     marked = _bits(word, 33, 33) == 1
@@ -126,7 +126,7 @@ def _decode_colour(word, one_bit, distances, modifiers, paints, out):
         out[i, 3] = 0 if gone else 255
 
 
-@njit(nogil=True, cache=True)
+@njit(nogil=True, cache=True, error_model="numpy")
 def _decode_planar(word, out):
     ro, go = _bits(word, 62, 57), _bits(word, 56, 56) << 6 | _bits(word, 54, 49)
     bo = _bits(word, 48, 48) << 5 | _bits(word, 44, 43) << 3 | _bits(word, 41, 39)
@@ -144,7 +144,7 @@ def _decode_planar(word, out):
         out[i, 3] = 255
 
 
-@njit(nogil=True, cache=True)
+@njit(nogil=True, cache=True, error_model="numpy")
 def _decode_channel(word, eleven, steps, out, c):
     """Decode an EAC block into channel `c` of out (16, 4): 8 bits, or 11 bits spread over 16."""
     base, factor, row = _bits(word, 63, 56), _bits(word, 55, 52), _bits(word, 51, 48)
@@ -158,7 +158,7 @@ def _decode_channel(word, eleven, steps, out, c):
             out[i, c] = _byte(base + step * factor)
 
 
-@njit(nogil=True, cache=True)
+@njit(nogil=True, cache=True, error_model="numpy")
 def _decode_rows(blocks, alpha, tables, start, stop, out):
     """Decode colour block rows (rows, columns, 8 or 16) uint8 into `out` (H, W) uint32, red lowest."""
     distances, modifiers, steps = tables
@@ -177,7 +177,7 @@ def _decode_rows(blocks, alpha, tables, start, stop, out):
             put_pixels(words, bx, by, 4, 4, out)
 
 
-@njit(nogil=True, cache=True)
+@njit(nogil=True, cache=True, error_model="numpy")
 def _decode_channel_rows(blocks, steps, start, stop, out):
     """Decode EAC block rows (rows, columns, 8 or 16) uint8 into `out` (H, W) uint32, two channels of 16 bits."""
     pixels, words = np.zeros((16, 4), np.int64), np.empty(16, np.uint32)
@@ -190,7 +190,7 @@ def _decode_channel_rows(blocks, steps, start, stop, out):
             put_pixels(words, bx, by, 4, 4, out)
 
 
-@njit(nogil=True, cache=True)
+@njit(nogil=True, cache=True, error_model="numpy")
 def _decode_signed_rows(blocks, steps, start, stop, out):
     """Decode signed EAC block rows (rows, columns, 8 or 16) uint8 into `out` (H, W, 1 or 2) float32 from -1 to 1."""
     height, width, channels = out.shape

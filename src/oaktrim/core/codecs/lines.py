@@ -5,10 +5,10 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
-from oaktrim.core.codecs.blocks import FAST
+from oaktrim.core.codecs.blocks import BARE, FAST
 
 
-@njit(nogil=True, cache=True, fastmath=FAST, inline="never")
+@njit(**BARE, fastmath=FAST, inline="never")
 def refit(px, masks, guarded, low, high, last, steps, line):
     """Set line to the ends that serve the steps of a subset best, by least squares; say whether there are any.
 
@@ -48,63 +48,72 @@ def refit(px, masks, guarded, low, high, last, steps, line):
     return True
 
 
-@njit(nogil=True, cache=True, fastmath=FAST, inline="never")
-def axis_line(px, mask, low, high, roots, covariance, axis, line):
+@njit(**BARE, fastmath=FAST, inline="never")
+def axis_line(px, mask, low, high, roots, apart, covariance, line):
     """Set line to the ends of a subset's colours along their principal axis, found by power iteration.
 
     Parameters
     ----------
-    px, mask, low, high, line : as in `refit`
+    px, low, high, line : as in `refit`; mask : (16,) float32, 1 where a pixel is in the subset, else 0
     roots : (4,) float32, the root of what a squared error of each channel counts
-    covariance : scratch (5, 4) float32; axis : scratch (2, 4) float32
+    apart : scratch (4, 16) float32; covariance : scratch (7, 4) float32
     """
+    mean, axis, turned = covariance[4], covariance[5], covariance[6]
     count = np.float32(0.0)
     for i in range(16):
         count += mask[i]
-    count = max(count, np.float32(1.0))
-    mean = covariance[4]
+    count = np.float32(1.0) / max(count, np.float32(1.0))
     for c in range(low, high):
         total = np.float32(0.0)
         for i in range(16):
             total += mask[i] * px[c, i]
-        mean[c] = total / count
+        mean[c] = total * count
+        middle, root = mean[c], roots[c]
+        for i in range(16):
+            apart[c, i] = mask[i] * root * (px[c, i] - middle)
     widest = low
     for a in range(low, high):
         for b in range(a, high):
             total = np.float32(0.0)
             for i in range(16):
-                total += mask[i] * (px[a, i] - mean[a]) * (px[b, i] - mean[b])
-            total *= roots[a] * roots[b]
+                total += apart[a, i] * apart[b, i]
             covariance[a, b] = total
             covariance[b, a] = total
         if covariance[a, a] > covariance[widest, widest]:
             widest = a
     for c in range(low, high):
-        axis[0, c] = covariance[widest, c]
+        axis[c] = covariance[widest, c]
     for _ in range(4):
-        length = np.float32(0.0)
+        longest = np.float32(0.0)
         for a in range(low, high):
             total = np.float32(0.0)
             for b in range(low, high):
-                total += covariance[a, b] * axis[0, b]
-            axis[1, a] = total
-            length = max(length, abs(total))
-        if length < np.float32(1e-6):
+                total += covariance[a, b] * axis[b]
+            turned[a] = total
+            longest = max(longest, abs(total))
+        if longest < np.float32(1e-6):
             break
+        longest = np.float32(1.0) / longest
         for a in range(low, high):
-            axis[0, a] = axis[1, a] / length
+            axis[a] = turned[a] * longest
     length = np.float32(0.0)
     for c in range(low, high):
-        length += axis[0, c] * axis[0, c]
+        length += axis[c] * axis[c]
     least = most = np.float32(0.0)
     if length > np.float32(1e-6):
+        # Pixels of other subsets stand at the mean, which is between the ends.
+        for c in range(low, high):
+            share = axis[c] / length
+            if c == low:
+                for i in range(16):
+                    apart[low, i] *= share
+            else:
+                for i in range(16):
+                    apart[low, i] += apart[c, i] * share
         for i in range(16):
-            t = np.float32(0.0)
-            for c in range(low, high):
-                t += (px[c, i] - mean[c]) * roots[c] * axis[0, c]
-            t *= mask[i] / length
-            least = min(least, t)
-            most = max(most, t)
+            along = apart[low, i]
+            least = min(least, along)
+            most = max(most, along)
     for c in range(low, high):
-        line[0, c] = mean[c] + least * axis[0, c] / roots[c]
-        line[1, c] = mean[c] + most * axis[0, c] / roots[c]
+        line[0, c] = mean[c] + least * axis[c] / roots[c]
+        line[1, c] = mean[c] + most * axis[c] / roots[c]

@@ -27,7 +27,7 @@ _LEFT, _AROUND, _ABOVE = 32, 14, 5
 _SLOPES, _TURNS, _SAMPLED = (-8.0, 10.0), 9, 8
 
 
-@njit(nogil=True, cache=True, fastmath=FAST)
+@njit(nogil=True, cache=True, fastmath=FAST, error_model="numpy")
 def _distance(source, weights, decoded, limit):
     """Return the weighted squared error of a block, all (n,) float32; no more is counted once it is over `limit`."""
     total = np.float32(0.0)
@@ -42,7 +42,7 @@ def _distance(source, weights, decoded, limit):
     return total
 
 
-@njit(nogil=True, cache=True)
+@njit(nogil=True, cache=True, error_model="numpy")
 def _repeat_band(source, weights, strict, decoded, wanted, means, slope, bits, taken):
     """Fill taken (rows, columns, 2) int64 with the place whose block each block of a band takes; return the squared error.
 
