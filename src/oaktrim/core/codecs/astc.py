@@ -8,12 +8,13 @@ numbers below 2**n, 3 * 2**n or 5 * 2**n. What is reserved, or has a high dynami
 from __future__ import annotations
 
 from functools import cache
+from typing import Any
 
 import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from oaktrim.core.codecs.blocks import blocks_in, decode_rows, get_bits, put_pixels, words_of
+from oaktrim.core.codecs.blocks import BARE, blocks_in, decode_rows, get_bits, put_pixels, words_of
 from oaktrim.core.pixels.image import Pixels
 
 # Table 157: counts of values that a sequence can hold, and the trits, quints and bits of each.
@@ -118,7 +119,7 @@ for _level, _count in enumerate(LEVELS):
         WEIGHTS[_level, :_count] = [_weight(code, _level) for code in range(_count)]
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@njit(**BARE)
 def sequence_bits(count, level, split):
     """Return how many bits a sequence of `count` numbers of a level takes."""
     return count * split[level, 2] + (8 * count + 4) // 5 * split[level, 0] + (7 * count + 2) // 3 * split[level, 1]
@@ -137,7 +138,7 @@ def _finest() -> NDArray[np.int64]:
 FINEST = _finest()
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@njit(**BARE)
 def _read_sequence(words, at, count, level, out):
     """Read `count` numbers of a level from bit `at` into `out`, which has room for four more; its end may be cut off."""
     bits = np.uint64(SPLIT[level, 2])
@@ -177,7 +178,7 @@ def _read_sequence(words, at, count, level, out):
             out[first + i] |= more << np.int64(bits)
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@njit(**BARE)
 def partition_of(seed, x, y, count, small):
     """Return the partition of a pixel (section 23.19); `small` for blocks of fewer than 31 pixels."""
     if small:
@@ -213,7 +214,7 @@ def partition_of(seed, x, y, count, small):
     return 2 if c >= d else 3
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@njit(**BARE)
 def grid_of(mode):
     """Return width, height, weight level and planes that the lowest eleven bits of a block name; width 0 if reserved."""
     a, b = mode >> 5 & 3, mode >> 7 & 3
@@ -250,12 +251,12 @@ def grid_of(mode):
     return width, height, step - 2 + 6 * high, 1 + dual
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@njit(**BARE)
 def _held(value):
     return min(max(value, 0), 255)
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@njit(**BARE)
 def _transfer(a, b):
     """Move the top bit of `a` to `b` and make `a` a signed number of six bits (section 23.14)."""
     b = b >> 1 | a & 0x80
@@ -263,17 +264,17 @@ def _transfer(a, b):
     return a - 0x40 if a & 0x20 else a, b
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@njit(**BARE)
 def _set(ends, e, r, g, b, a):
     ends[e, 0], ends[e, 1], ends[e, 2], ends[e, 3] = _held(r), _held(g), _held(b), _held(a)
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@njit(**BARE)
 def _contracted(ends, e, r, g, b, a):
     _set(ends, e, (r + b) >> 1, (g + b) >> 1, b, a)
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@njit(**BARE)
 def ends_of(kind, v, ends):
     """Set ends (2, 4) from the values of an endpoint mode (section 23.14); of a high dynamic range, to magenta."""
     if kind == 0:
@@ -320,7 +321,7 @@ def ends_of(kind, v, ends):
         _set(ends, 1, 255, 0, 255, 255)
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@njit(**BARE)
 def _solid(words, out):
     """Decode a block of one colour (section 23.21)."""
     word = MAGENTA
@@ -336,7 +337,7 @@ def _solid(words, out):
         out[i] = word
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@njit(**BARE)
 def infill(weights, plane, planes, wide, high, across, down, out):
     """Spread a grid of weights over a block (section 23.18) into out (wide * high,)."""
     if across == wide and down == high:
@@ -362,7 +363,7 @@ def infill(weights, plane, planes, wide, high, across, down, out):
             out[wide * y + x] = total >> 4
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@njit(**BARE)
 def _decode_block(words, wide, high, parted, weights, values, spread, ends, kinds, turned, lines, out):
     """Decode a block of words (2,) uint64 into `out` (wide * high,) uint32, red lowest; say whether it is legal.
 
@@ -443,7 +444,7 @@ def _decode_block(words, wide, high, parted, weights, values, spread, ends, kind
     return True
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@njit(**BARE)
 def _mirrored(word):
     """Return the bits of a word of 64 in reverse."""
     word = (word & np.uint64(0x5555555555555555)) << np.uint64(1) | word >> np.uint64(1) & np.uint64(0x5555555555555555)
@@ -456,13 +457,10 @@ def _mirrored(word):
     return word << np.uint64(32) | word >> np.uint64(32)
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
-def _decode_rows(blocks, wide, high, parted, start, stop, out):
+@njit(**BARE)
+def _decode_rows(blocks, wide, high, parted, start, stop, out, scratch):
     """Decode block rows (rows, columns, 16) uint8 into `out` (H, W) uint32, one word a pixel, red lowest."""
-    words, turned, pixels = np.empty(2, np.uint64), np.empty(2, np.uint64), np.empty(wide * high, np.uint32)
-    weights, values, kinds = np.empty(68, np.int64), np.empty(36, np.int64), np.empty(4, np.int64)
-    spread, ends = np.empty((2, wide * high), np.int32), np.empty((4, 2, 4), np.int64)
-    lines = np.empty((4, 4, 2), np.int32)
+    words, turned, pixels, weights, values, kinds, spread, ends, lines = scratch
     for by in range(start, stop):
         for bx in range(blocks.shape[1]):
             words_of(blocks[by, bx], words)
@@ -474,7 +472,7 @@ def _decode_rows(blocks, wide, high, parted, start, stop, out):
             put_pixels(pixels, bx, by, wide, high, out)
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@njit(**BARE)
 def _fill_parted(wide, high, out):
     """Fill `out` (3, 1024, wide * high) with the partition of each pixel, of two, three and four."""
     for parts in range(2, 5):
@@ -482,6 +480,15 @@ def _fill_parted(wide, high, out):
             for y in range(high):
                 for x in range(wide):
                     out[parts - 2, seed, wide * y + x] = partition_of(seed, x, y, parts, wide * high < 31)
+
+
+def _scratch(size: tuple[int, int]) -> tuple[NDArray[Any], ...]:
+    texels = size[0] * size[1]
+    return (
+        np.empty(2, np.uint64), np.empty(2, np.uint64), np.empty(texels, np.uint32),
+        np.empty(68, np.int64), np.empty(36, np.int64), np.empty(4, np.int64),
+        np.empty((2, texels), np.int32), np.empty((4, 2, 4), np.int64), np.empty((4, 4, 2), np.int32),
+    )  # fmt: skip
 
 
 @cache
@@ -495,5 +502,5 @@ def decode_astc(data: bytes, width: int, height: int, size: tuple[int, int]) -> 
     """Decode blocks of `size` pixels to (H, W, 4) uint8; what is not legal with a low dynamic range is magenta."""
     blocks, parted = blocks_in(data, width, height, size, 16), _parted(size)
     out = np.empty((height, width), "<u4")
-    decode_rows(lambda start, stop: _decode_rows(blocks, *size, parted, start, stop, out), blocks)
+    decode_rows(lambda start, stop: _decode_rows(blocks, *size, parted, start, stop, out, _scratch(size)), blocks)
     return out.view(np.uint8).reshape(height, width, 4)

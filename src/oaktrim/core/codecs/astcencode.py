@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from functools import cache
+from typing import Any
 
 import numpy as np
 from numba import njit
@@ -24,9 +25,10 @@ from oaktrim.core.codecs.astc import (
 )
 from oaktrim.core.codecs.astcchoices import PLANS, choices_of
 from oaktrim.core.codecs.astcfit import encode_rows
-from oaktrim.core.codecs.blocks import Blocks, Errors, Told, encode_pixels, heed_of
+from oaktrim.core.codecs.astcpolish import polish_scratch
+from oaktrim.core.codecs.blocks import BARE, Blocks, Errors, Told, encode_pixels, heed_of
 from oaktrim.core.codecs.effort import EncodeOptions
-from oaktrim.core.codecs.partitions import subset_masks
+from oaktrim.core.codecs.partitions import feature_scratch, ranking_scratch, subset_masks
 from oaktrim.core.pixels.image import Image, Pixels, held, to_rgba
 
 
@@ -112,16 +114,14 @@ def _nearest() -> tuple[NDArray[np.generic], ...]:
     return weights, WEIGHTS.astype(np.float32), colours, COLOURS.astype(np.float32)
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
-def _split_all(wide, high, count):
+@njit(**BARE)
+def _split_all(wide, high, count, parted):
     """Return the partition of each pixel for each seed, (1024, texels)."""
     small = wide * high < 31
-    parted = np.empty((1024, wide * high), np.int64)
     for seed in range(1024):
         for y in range(high):
             for x in range(wide):
                 parted[seed, wide * y + x] = partition_of(seed, x, y, count, small)
-    return parted
 
 
 @cache
@@ -130,7 +130,8 @@ def _partitions(size: tuple[int, int], count: int, most: int) -> tuple[NDArray[n
 
     Of all ways, the `most` with the shortest borders between their parts, which pictures need most often.
     """
-    parted = _split_all(*size, count)
+    parted = np.empty((1024, size[0] * size[1]), np.int64)
+    _split_all(*size, count, parted)
     # Splits that differ only in the order of their parts are one.
     seen: dict[bytes, int] = {}
     for seed, row in enumerate(parted):
@@ -169,12 +170,35 @@ def encoding_tables(size: tuple[int, int], partitions: int) -> tuple[object, ...
     return (choices, *infills, *_nearest(), parted, masks, seeds, SPLIT, *_packed(), *reach)
 
 
+def scratch(size: tuple[int, int], tables: tuple[Any, ...]) -> tuple[Any, ...]:
+    """Return what `astcfit.encode_rows` works in, for blocks of a size."""
+    texels, masks = size[0] * size[1], tables[10]
+    return (
+        tuple(np.empty((rows, texels), np.float32) for rows in (4, 4, 2, 2, 2)),
+        (np.zeros(texels, np.int64), np.zeros((4, 3, texels), np.float32), np.ones((3, texels), np.float32)),
+        (
+            np.zeros((9, texels), np.float32), np.zeros((4, 2, 4), np.float32), np.zeros((4, 4, 4), np.float32),
+            np.ones(4, np.float32),
+        ),
+        (
+            np.zeros((2, 64), np.int64), np.zeros(32, np.int64), np.zeros((2, 64), np.int64), np.zeros(32, np.int64),
+            np.zeros(64, np.int64),
+        ),
+        polish_scratch(texels),
+        (
+            feature_scratch(texels), tuple(ranking_scratch(mask.shape[2]) for mask in masks),
+            np.zeros(sum(mask.shape[2] for mask in masks), np.int64),
+        ),
+        (np.zeros(2, np.uint64), np.zeros(2, np.uint64)),
+    )  # fmt: skip
+
+
 def encode_astc(image: Image, options: EncodeOptions, size: tuple[int, int], told: Told = None) -> bytes:
     """Encode colour and alpha in blocks of `size` pixels."""
     plan, heed = PLANS[options.effort.rank], heed_of(options.counted)
     tables = encoding_tables(size, int(plan[4, 2]))
 
     def rows(pixels: Pixels, start: int, stop: int, out: Blocks, errors: Errors) -> None:
-        encode_rows(pixels, *size, plan, heed, tables, start, stop, out, errors)
+        encode_rows(pixels, *size, plan, heed, tables, start, stop, out, errors, scratch(size, tables))
 
     return encode_pixels(held(to_rgba(image)), options, size, 16, rows, told)

@@ -15,12 +15,12 @@ from oaktrim.core.codecs.astcpolish import (
     fit_ends,
     part_error,
     polish,
-    polish_scratch,
     round_ends,
     round_scaled,
     values_of,
 )
 from oaktrim.core.codecs.blocks import (
+    BARE,
     COVERS,
     FAST,
     bytes_of,
@@ -30,7 +30,7 @@ from oaktrim.core.codecs.blocks import (
     set_roots,
     weigh_by_alpha,
 )
-from oaktrim.core.codecs.partitions import feature_scratch, rank_partitions, ranking_scratch
+from oaktrim.core.codecs.partitions import rank_partitions
 
 _FAR = np.float32(3e38)
 # What an error of alpha counts where it covers and is 0 or 255, in blocks of up to 25 pixels and in larger ones: clear is to
@@ -43,7 +43,7 @@ GRID, WEIGHT, COLOUR, PARTS, PLANES, MODE, SCALED = range(7)
 TWO_PLANES, TWO_PARTS = 1, 2
 
 
-@njit(nogil=True, cache=True, fastmath=FAST, error_model="numpy")
+@njit(**BARE, fastmath=FAST)
 def _look(px, covers, counts):
     """Where alpha covers, give clear pixels the mean colour of the others; return whether all is opaque, grey, one colour.
 
@@ -73,7 +73,7 @@ def _look(px, covers, counts):
     return opaque, grey, one
 
 
-@njit(nogil=True, cache=True, fastmath=FAST, error_model="numpy")
+@njit(**BARE, fastmath=FAST)
 def _line(px, channels, texels, mask, scale, line, covariance, at):
     """Lay a line through the colours of one partition: ends into line (2, 4), where each of its pixels lies into `at`.
 
@@ -149,7 +149,7 @@ def _line(px, channels, texels, mask, scale, line, covariance, at):
         line[1, c] = mean[c] + most * axis[c] / roots[c]
 
 
-@njit(nogil=True, cache=True, fastmath=FAST, error_model="numpy")
+@njit(**BARE, fastmath=FAST)
 def _to_grid(at, texels, points, inverse, corners, shares, nearest, values, codes, spread):
     """Bring where pixels lie to a grid and back: codes (points,) of the weights, and spread (texels,) in 64ths.
 
@@ -172,7 +172,7 @@ def _to_grid(at, texels, points, inverse, corners, shares, nearest, values, code
         spread[i] = np.floor(total * np.float32(1.0 / 16.0))
 
 
-@njit(nogil=True, cache=True, fastmath=FAST, error_model="numpy")
+@njit(**BARE, fastmath=FAST)
 def _project(px, channels, texels, place, scale, decoded, at):
     """Say of each pixel where it lies between the rounded ends of its partition, decoded (4, 2, 4)."""
     for i in range(texels):
@@ -185,7 +185,7 @@ def _project(px, channels, texels, place, scale, decoded, at):
         at[i] = along / max(length, np.float32(1e-6))
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@njit(**BARE)
 def _part(place, parts, counts, member):
     """Fill member (4, 3, texels) with what each pixel counts for in the partitions that place (texels,) gives them."""
     for p in range(parts):
@@ -194,7 +194,7 @@ def _part(place, parts, counts, member):
                 member[p, k, i] = counts[k, i] if place[i] == p else np.float32(0.0)
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@njit(**BARE)
 def _mirrored_into(words, from_words):
     """Put the bits of from_words (2,) into words (2,) in reverse, the lowest highest."""
     for k in range(128):
@@ -203,7 +203,7 @@ def _mirrored_into(words, from_words):
             words[at >> 6] |= np.uint64(1) << np.uint64(at & 63)
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@njit(**BARE)
 def _put_sequence(words, at, codes, count, level, split, packed_trits, packed_quints):
     """Write `count` codes of a level from bit `at`; a last group that is not whole is cut short."""
     bits = split[level, 2]
@@ -230,7 +230,7 @@ def _put_sequence(words, at, codes, count, level, split, packed_trits, packed_qu
             packed >>= part
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@njit(**BARE)
 def _write_solid(px, words, block):
     """Write a block of one colour."""
     words[0] = np.uint64(0xFFFFFFFFFFFFFDFC)
@@ -240,7 +240,7 @@ def _write_solid(px, words, block):
     bytes_of(words, block)
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@njit(**BARE)
 def _write(
     choice, points, kind, seed, channel, weights, ends, split, packed_trits, packed_quints, words, turned, block
 ):
@@ -270,37 +270,21 @@ def _write(
     bytes_of(words, block)
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
-def encode_rows(pixels, wide, high, plan, heed, tables, start, stop, out, told):
+@njit(**BARE)
+def encode_rows(pixels, wide, high, plan, heed, tables, start, stop, out, told, scratch):
     """Encode block rows [start, stop) of pixels (H, W, 4) uint8 into `out` (rows, columns, 16) uint8; `told` their errors.
 
     Parameters
     ----------
     plan : (5, 8) int64, as in `astcchoices.PLANS`
     heed : (5,) float32, as from `heed_of`
+    tables, scratch : of `astcencode.encoding_tables` and `astcencode.scratch`
     """
     choices, grids, inverses, corners, shares, nearest_weight, weight_values, nearest_colour, colour_values, \
         parted, masks, seeds, split, packed_trits, packed_quints, reached, reach, reach_shares = tables  # fmt: skip
     texels = wide * high
-    px, shown, at = (
-        np.empty((4, texels), np.float32),
-        np.empty((4, texels), np.float32),
-        np.empty((2, texels), np.float32),
-    )
-    own = np.empty((2, texels), np.float32)
-    whole, spread = np.zeros(texels, np.int64), np.empty((2, texels), np.float32)
-    covariance, line = np.zeros((9, texels), np.float32), np.zeros((4, 2, 4), np.float32)
-    decoded, scale = np.zeros((4, 4, 4), np.float32), np.ones(4, np.float32)
-    weights, codes = np.zeros((2, 64), np.int64), np.zeros(32, np.int64)
-    best_weights, best_ends = np.zeros((2, 64), np.int64), np.zeros(32, np.int64)
-    laid, bench = np.zeros(64, np.int64), polish_scratch(texels)
-    feature = feature_scratch(texels)
-    ranking = (
-        ranking_scratch(masks[0].shape[2]), ranking_scratch(masks[1].shape[2]), ranking_scratch(masks[2].shape[2]),
-    )  # fmt: skip
-    order = np.zeros(masks[0].shape[2] + masks[1].shape[2] + masks[2].shape[2], np.int64)
-    words, turned = np.zeros(2, np.uint64), np.zeros(2, np.uint64)
-    member, counts = np.zeros((4, 3, texels), np.float32), np.ones((3, texels), np.float32)
+    (px, shown, at, own, spread), (whole, member, counts), (covariance, line, decoded, scale), \
+        (weights, codes, best_weights, best_ends, laid), bench, (feature, ranking, order), (words, turned) = scratch  # fmt: skip
     rounds, enough = plan[4, 0], np.float32(plan[4, 1]) * np.float32(0.01 * texels)
     for by in range(start, stop):
         for bx in range(out.shape[1]):

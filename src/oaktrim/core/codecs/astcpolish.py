@@ -6,17 +6,20 @@ rounded depends on their neighbours, since pixels lie between them.
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 from numba import njit
+from numpy.typing import NDArray
 
-from oaktrim.core.codecs.blocks import FAST
+from oaktrim.core.codecs.blocks import BARE, FAST
 
 # Ends are widened to 16 bits, laid out in 64ths, rounded and cut off at 8 bits (Khronos Data Format 1.3, clause 23.19). In
 # these units all of it is exact in 32-bit floats: a pixel is floor(WIDE * first + LAST + STEP * (second - first) * weight).
 WIDE, STEP, LAST = np.float32(257 / 256), np.float32(257 / 16384), np.float32(32 / 16384)
 
 
-@njit(nogil=True, cache=True, fastmath=FAST, error_model="numpy")
+@njit(**BARE, fastmath=FAST)
 def fit_ends(px, low, high, apart, texels, masks, spread, line):
     """Set line (2, 4) to the ends that serve the spread weights of one partition best; kept where they tell nothing.
 
@@ -61,7 +64,7 @@ def fit_ends(px, low, high, apart, texels, masks, spread, line):
         line[1, c] = (bv * aa - av * ab) * part
 
 
-@njit(nogil=True, cache=True, fastmath=FAST, error_model="numpy")
+@njit(**BARE, fastmath=FAST)
 def decode_ends(codes, channels, values, decoded):
     """Set decoded (2, 4) to the ends that some codes stand for; say whether blue is contracted out of red and green.
 
@@ -82,13 +85,13 @@ def decode_ends(codes, channels, values, decoded):
     return contracted
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@njit(**BARE)
 def values_of(channels, scaled):
     """Return how many values the ends of one partition take."""
     return 2 * channels - (2 if scaled else 0)
 
 
-@njit(nogil=True, cache=True, fastmath=FAST, error_model="numpy")
+@njit(**BARE, fastmath=FAST)
 def decode_scaled(codes, channels, values, decoded):
     """Set decoded (2, 4) to the ends of modes 6 and 10: a colour, the same made darker, and two of alpha (clause 23.14)."""
     share = values[codes[3]] * np.float32(1.0 / 256.0)
@@ -100,7 +103,7 @@ def decode_scaled(codes, channels, values, decoded):
         decoded[1, 3] = values[codes[5]]
 
 
-@njit(nogil=True, cache=True, fastmath=FAST, error_model="numpy")
+@njit(**BARE, fastmath=FAST)
 def round_scaled(px, channels, texels, masks, spread, line, nearest, values, codes, decoded):
     """Round ends to a colour and a share of it that are nearest to what line (2, 4) shows of the pixels, and decode them.
 
@@ -132,7 +135,7 @@ def round_scaled(px, channels, texels, masks, spread, line, nearest, values, cod
     decode_scaled(codes, channels, values, decoded)
 
 
-@njit(nogil=True, cache=True, fastmath=FAST, error_model="numpy")
+@njit(**BARE, fastmath=FAST)
 def round_ends(line, channels, nearest, values, codes, decoded):
     """Round ends to codes in the order of the standard and decode them, contracted where that comes nearer.
 
@@ -184,7 +187,7 @@ def round_ends(line, channels, nearest, values, codes, decoded):
     return True
 
 
-@njit(nogil=True, cache=True, fastmath=FAST, error_model="numpy")
+@njit(**BARE, fastmath=FAST)
 def part_error(px, low, high, apart, texels, masks, spread, decoded, scale):
     """Return the squared error of one partition; `scale` (4,) weighs the channels, and `masks` are as in `fit_ends`."""
     error = np.float32(0.0)
@@ -200,7 +203,7 @@ def part_error(px, low, high, apart, texels, masks, spread, decoded, scale):
     return error
 
 
-@njit(nogil=True, cache=True, fastmath=FAST, error_model="numpy")
+@njit(**BARE, fastmath=FAST)
 def _better_weights(
     px, low, high, skip, apart, scale, counts, place, decoded, points, count, touched, share, nearest, values, codes, raw, spread
 ):
@@ -248,7 +251,7 @@ def _better_weights(
     return saved
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@njit(**BARE)
 def _read_ends(codes, channels, scaled, values, decoded):
     """Set decoded (2, 4) to the ends that some codes stand for; say whether blue is contracted."""
     if scaled:
@@ -257,7 +260,7 @@ def _read_ends(codes, channels, scaled, values, decoded):
     return decode_ends(codes, channels, values, decoded)
 
 
-@njit(nogil=True, cache=True, fastmath=FAST, error_model="numpy")
+@njit(**BARE, fastmath=FAST)
 def _better_ends(px, channels, scaled, alone, apart, scale, member, parts, spread, nearest, values, gap, codes, decoded):
     """Move each code of the ends by a step where that serves its pixels; return what it saves."""
     texels = px.shape[1]
@@ -297,7 +300,7 @@ def _better_ends(px, channels, scaled, alone, apart, scale, member, parts, sprea
     return saved
 
 
-@njit(nogil=True, cache=True, fastmath=FAST, error_model="numpy")
+@njit(**BARE, fastmath=FAST)
 def polish(
     px,
     channels,
@@ -390,7 +393,7 @@ def polish(
     return error
 
 
-@njit(nogil=True, cache=True, fastmath=FAST, error_model="numpy")
+@njit(**BARE, fastmath=FAST)
 def block_error(px, channels, alone, apart, scale, member, parts, scratch):
     """Return the squared error of the block that stands in the scratch of `polish`."""
     _, spread, _, decoded, _, _ = scratch
@@ -403,8 +406,7 @@ def block_error(px, channels, alone, apart, scale, member, parts, scratch):
     return error
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
-def polish_scratch(texels):
+def polish_scratch(texels: int) -> tuple[NDArray[Any], ...]:
     """Return the scratch that `polish` works in."""
     return (
         np.zeros((2, texels), np.float32),

@@ -10,6 +10,7 @@ steps chosen until nothing is gained, tries the three-step mode, and then walks 
 from __future__ import annotations
 
 from functools import cache
+from typing import Any
 
 import numpy as np
 from numba import njit
@@ -19,6 +20,7 @@ from oaktrim.core.codecs.bc1fit import FAR, draft_ends, palette_of, search_ends,
 from oaktrim.core.codecs.bc4 import channel_block, channel_palette
 from oaktrim.core.codecs.blocks import (
     ANGLE,
+    BARE,
     COVERS,
     FAST,
     Blocks,
@@ -36,7 +38,7 @@ from oaktrim.core.codecs.effort import EncodeOptions
 from oaktrim.core.pixels.image import Image, Pixels, held, to_rgba
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@njit(**BARE)
 def _solid(px, single, ends):
     """Set `ends` to the best four-step pair for one colour, whose second-step value is nearest; `single` (2, 256, 2)."""
     for c in range(3):
@@ -46,7 +48,7 @@ def _solid(px, single, ends):
         ends[3 + c] = single[bits, value, 1]
 
 
-@njit(nogil=True, cache=True, fastmath=FAST, error_model="numpy")
+@njit(**BARE, fastmath=FAST)
 def _write(px, ends, three, clear, roots, palette, codes, out):
     """Write the eight bytes of a colour block and return its squared error, each pixel by its weight.
 
@@ -95,7 +97,7 @@ def _write(px, ends, three, clear, roots, palette, codes, out):
 OPAQUE, ONE_BIT, BESIDE = 0, 1, 2
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@njit(**BARE)
 def _weigh(px, alpha, clear, alpha_use, threshold, covers):
     """Take alpha out of px (4, 16) into `alpha`, put weights in its place; return whether a pixel is to be clear."""
     for i in range(16):
@@ -110,7 +112,7 @@ def _weigh(px, alpha, clear, alpha_use, threshold, covers):
     return any_clear
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@njit(**BARE)
 def _show(px):
     """Give pixels of no weight the colour of one that has some; return the sum of weights and that pixel's place."""
     weight = np.float32(0.0)
@@ -127,7 +129,7 @@ def _show(px):
     return weight, seen
 
 
-@njit(nogil=True, cache=True, fastmath=FAST, error_model="numpy")
+@njit(**BARE, fastmath=FAST)
 def _is_solid(px, seen):
     apart = np.float32(0.0)
     for i in range(16):
@@ -135,20 +137,14 @@ def _is_solid(px, seen):
     return apart == 0
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
-def _encode_rows(pixels, alpha_use, threshold, effort, heed, single, moves, start, stop, out, told):
+@njit(**BARE)
+def _encode_rows(pixels, alpha_use, threshold, effort, heed, single, moves, start, stop, out, told, scratch):
     """Encode block rows [start, stop) of pixels (H, W, 4) uint8 into `out` (rows, columns, 8 or 16) uint8; `told` the errors.
 
     `heed` (5,) float32 is what `heed_of` returns. The error that is told is that of colour.
     """
-    px = np.empty((4, 16), np.float32)
-    alpha = np.empty(16, np.float32)
-    clear, codes = np.zeros(16, np.bool_), np.empty(16, np.int32)
-    palette = np.empty((3, 4), np.float32)
-    best, ends, trial = np.empty(6, np.int32), np.empty(6, np.int32), np.empty(6, np.int32)
-    roots = np.ones((2, 4), np.float32)
+    px, alpha, clear, codes, palette, best, ends, trial, roots, even = scratch
     draft = effort == 0 and alpha_use == OPAQUE and heed[0] == heed[1] and heed[ANGLE] == 0
-    even = np.ones(16, np.float32)
     for i in range(16):
         px[3, i] = np.float32(1.0)
     for by in range(start, stop):
@@ -188,7 +184,7 @@ def _encode_rows(pixels, alpha_use, threshold, effort, heed, single, moves, star
             told[by, bx] = _write(px, best, three, clear, roots, palette, codes, block)
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@njit(**BARE)
 def _colour_words(block, may_three, clear_code, words):
     """Fill `words` (4,) uint32 with a block's colours, red lowest; alpha is full, but clear where code 3 may be."""
     first = np.int64(block[0]) | np.int64(block[1]) << 8
@@ -210,13 +206,11 @@ def _colour_words(block, may_three, clear_code, words):
         words[3] = (r0 + 2 * r1 + 1) // 3 | (g0 + 2 * g1 + 1) // 3 << 8 | (b0 + 2 * b1 + 1) // 3 << 16 | full
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
-def _decode_rows(blocks, alpha_use, start, stop, out):
+@njit(**BARE)
+def _decode_rows(blocks, alpha_use, start, stop, out, scratch):
     """Decode block rows (rows, columns, 8 or 16) uint8 into `out` (H, W) uint32, one word a pixel, red lowest."""
     height, width = out.shape
-    words = np.empty(4, np.uint32)
-    steps = np.empty(8, np.uint8)
-    alphas = np.zeros(8, np.uint32)
+    words, steps, alphas = scratch
     beside = alpha_use == BESIDE
     offset = 8 if beside else 0
     for by in range(start, stop):
@@ -270,11 +264,21 @@ def _single_table() -> NDArray[np.int32]:
     return table
 
 
+def _scratch() -> tuple[NDArray[Any], ...]:
+    return (
+        np.empty((4, 16), np.float32), np.empty(16, np.float32), np.zeros(16, np.bool_), np.empty(16, np.int32),
+        np.empty((3, 4), np.float32), np.empty(6, np.int32), np.empty(6, np.int32), np.empty(6, np.int32),
+        np.ones((2, 4), np.float32), np.ones(16, np.float32),
+    )  # fmt: skip
+
+
 def _encode(image: Image, options: EncodeOptions, alpha_use: int, told: Told = None) -> bytes:
     single, moves, effort, heed = _single_table(), walk_moves(), options.effort.rank, heed_of(options.counted)
 
     def rows(pixels: Pixels, start: int, stop: int, out: Blocks, errors: Errors) -> None:
-        _encode_rows(pixels, alpha_use, options.alpha_threshold, effort, heed, single, moves, start, stop, out, errors)
+        _encode_rows(
+            pixels, alpha_use, options.alpha_threshold, effort, heed, single, moves, start, stop, out, errors, _scratch()
+        )  # fmt: skip
 
     return encode_pixels(held(to_rgba(image)), options, (4, 4), 16 if alpha_use == BESIDE else 8, rows, told, 8192)
 
@@ -283,7 +287,12 @@ def _decode(data: bytes, width: int, height: int, alpha_use: int) -> Pixels:
     block_bytes = 16 if alpha_use == BESIDE else 8
     blocks = blocks_in(data, width, height, (4, 4), block_bytes)
     out = np.empty((height, width), "<u4")
-    decode_rows(lambda start, stop: _decode_rows(blocks, alpha_use, start, stop, out), blocks)
+
+    def rows(start: int, stop: int) -> None:
+        scratch = np.empty(4, np.uint32), np.empty(8, np.uint8), np.zeros(8, np.uint32)
+        _decode_rows(blocks, alpha_use, start, stop, out, scratch)
+
+    decode_rows(rows, blocks)
     return out.view(np.uint8).reshape(height, width, 4)
 
 

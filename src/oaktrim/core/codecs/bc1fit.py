@@ -13,7 +13,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from oaktrim.core.codecs.blocks import FAST
+from oaktrim.core.codecs.blocks import BARE, FAST
 
 # Squared errors are whole numbers below 2**24, so a block's sum is exact enough in float32.
 FAR = np.float32(1e9)
@@ -21,7 +21,7 @@ FAR = np.float32(1e9)
 _CLOSE = np.float32(16.0 * 48.0)
 
 
-@njit(nogil=True, cache=True, fastmath=FAST, error_model="numpy")
+@njit(**BARE, fastmath=FAST)
 def palette_of(ends, three, roots, palette):
     """Fill `palette` (3, 4) float32 with the colours of six end codes (r0, g0, b0, r1, g1, b1) in 5, 6, 5 bits, times roots."""
     for c in range(3):
@@ -41,7 +41,7 @@ def palette_of(ends, three, roots, palette):
             palette[c, 3] = np.float32((a + 2 * b + 1) // 3) * root
 
 
-@njit(nogil=True, cache=True, fastmath=FAST, error_model="numpy", inline="never")
+@njit(**BARE, fastmath=FAST, inline="never")
 def _cost(px, ends, three, roots, palette):
     """Return the squared error of a block px (4, 16) float32 (R, G, B, weight) with the best step for each pixel."""
     palette_of(ends, three, roots, palette)
@@ -60,7 +60,7 @@ def _cost(px, ends, three, roots, palette):
     return total
 
 
-@njit(nogil=True, cache=True, fastmath=FAST, error_model="numpy", inline="never")
+@njit(**BARE, fastmath=FAST, inline="never")
 def _refit(px, palette, three, roots, ends):
     """Set `ends` to the least-squares ends for the steps that `palette` chooses; return False where they are undefined."""
     r0, g0, b0 = palette[0, 0], palette[1, 0], palette[2, 0]
@@ -102,7 +102,7 @@ def _refit(px, palette, three, roots, ends):
     return True
 
 
-@njit(nogil=True, cache=True, fastmath=FAST, error_model="numpy")
+@njit(**BARE, fastmath=FAST)
 def _quantise(r, g, b, roots, ends, at):
     """Write a colour (0..255 times roots) as codes of 5, 6 and 5 bits into `ends` from `at` on, to the nearest code."""
     ends[at] = _code(r * roots[1, 0], np.float32(31.0))
@@ -110,12 +110,12 @@ def _quantise(r, g, b, roots, ends, at):
     ends[at + 2] = _code(b * roots[1, 2], np.float32(31.0))
 
 
-@njit(nogil=True, cache=True, fastmath=FAST, error_model="numpy")
+@njit(**BARE, fastmath=FAST)
 def _code(value, top):
     return np.int32(min(max(value * (top / np.float32(255.0)) + np.float32(0.5), np.float32(0.0)), top))
 
 
-@njit(nogil=True, cache=True, fastmath=FAST, error_model="numpy", inline="never")
+@njit(**BARE, fastmath=FAST, inline="never")
 def _axis_ends(px, inset, roots, ends):
     """Set `ends` to the extremes of the colours along their principal axis, drawn in by `inset` of the length."""
     n = mr = mg = mb = np.float32(0.0)
@@ -170,14 +170,14 @@ def _axis_ends(px, inset, roots, ends):
     _quantise(mr + x * low, mg + y * low, mb + z * low, roots, ends, 3)
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@njit(**BARE)
 def _copy(source, target):
     # A slice assignment checks for overlap each time, which costs more than these six moves.
     for k in range(6):
         target[k] = source[k]
 
 
-@njit(nogil=True, cache=True, fastmath=FAST, error_model="numpy")
+@njit(**BARE, fastmath=FAST)
 def draft_ends(px, roots, ends, trial, palette):
     """Set `ends` in one straight run: principal axis, steps by projection, one refit; return the variance times 16.
 
@@ -270,7 +270,7 @@ def draft_ends(px, roots, ends, trial, palette):
     return spread
 
 
-@njit(nogil=True, cache=True, error_model="numpy", inline="never")
+@njit(**BARE, inline="never")
 def _descend(px, three, roots, ends, trial, palette, best, refits, moves, count, walks):
     """Better `ends`, whose cost is `best`, by at most `refits` refits, then by walking; return the cost.
 
@@ -306,7 +306,7 @@ def _descend(px, three, roots, ends, trial, palette, best, refits, moves, count,
     return best
 
 
-@njit(nogil=True, cache=True, error_model="numpy", inline="never")
+@njit(**BARE, inline="never")
 def search_ends(px, effort, may_three, must_three, moves, roots, best_ends, ends, trial, palette):
     """Fill `best_ends` and return (three-step mode, cost) for a block whose weights are not all zero."""
     best = FAR

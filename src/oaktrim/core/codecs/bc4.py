@@ -10,6 +10,7 @@ import numpy as np
 from numba import njit
 
 from oaktrim.core.codecs.blocks import (
+    BARE,
     FAST,
     Blocks,
     Errors,
@@ -25,7 +26,7 @@ from oaktrim.core.codecs.effort import Counted, EncodeOptions
 from oaktrim.core.pixels.image import Image, Pixels, held, to_rgba
 
 
-@njit(nogil=True, cache=True, fastmath=FAST, error_model="numpy", inline="never")
+@njit(**BARE, fastmath=FAST, inline="never")
 def _cost8(values, weights, low, high):
     """Return the squared error of sixteen float32 values, each by its weight, on eight even steps from `low` to `high`."""
     step = max(high - low, np.float32(1.0)) * np.float32(1.0 / 7.0)
@@ -39,7 +40,7 @@ def _cost8(values, weights, low, high):
     return total
 
 
-@njit(nogil=True, cache=True, fastmath=FAST, error_model="numpy", inline="never")
+@njit(**BARE, fastmath=FAST, inline="never")
 def _cost6(values, weights, low, high):
     """As `_cost8`, on six even steps and the values 0 and 255."""
     step = max(high - low, np.float32(1.0)) * np.float32(1.0 / 5.0)
@@ -55,7 +56,7 @@ def _cost6(values, weights, low, high):
     return total
 
 
-@njit(nogil=True, cache=True, fastmath=FAST, error_model="numpy", inline="never")
+@njit(**BARE, fastmath=FAST, inline="never")
 def _refit(values, weights, low, high, steps, extremes):
     """Return ends fitted by least squares to the steps that `low` and `high` choose; extremes are left out if asked."""
     scale = np.float32(steps) / max(high - low, np.float32(1.0))
@@ -87,7 +88,7 @@ def _refit(values, weights, low, high, steps, extremes):
     return min(new_low, new_high), max(new_low, new_high)
 
 
-@njit(nogil=True, cache=True, error_model="numpy", inline="never")
+@njit(**BARE, inline="never")
 def _walk(values, weights, low, high, best, six, reach, rounds):
     """Return better ends and their cost, looking `reach` codes around the ends until nothing is gained."""
     for _ in range(rounds):
@@ -106,7 +107,7 @@ def _walk(values, weights, low, high, best, six, reach, rounds):
     return low, high, best
 
 
-@njit(nogil=True, cache=True, error_model="numpy", inline="never")
+@njit(**BARE, inline="never")
 def _search(values, weights, effort, exact):
     """Return (six, low, high, squared error) for sixteen float32 values, whose errors count by their weights.
 
@@ -181,7 +182,7 @@ def _search(values, weights, effort, exact):
     return six, best_low, best_high, best
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@njit(**BARE)
 def channel_block(values, weights, effort, exact, out):
     """Write the eight bytes of the best block found for sixteen float32 values (0..255) into `out` (8,) uint8.
 
@@ -215,13 +216,13 @@ def channel_block(values, weights, effort, exact, out):
     return error
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@njit(**BARE)
 def _write_bits(bits, out):
     for i in range(6):
         out[2 + i] = np.uint8((bits >> np.uint64(8 * i)) & np.uint64(255))
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@njit(**BARE)
 def _write_codes(codes, out):
     """Put the sixteen codes of a block into its bytes."""
     bits = np.uint64(0)
@@ -230,14 +231,13 @@ def _write_codes(codes, out):
     _write_bits(bits, out)
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
-def _encode_rows(pixels, channels, effort, turns, start, stop, out, told):
+@njit(**BARE)
+def _encode_rows(pixels, channels, effort, turns, start, stop, out, told, scratch):
     """Encode block rows [start, stop) of pixels (H, W, 4) uint8; `out` (rows, columns, 8 * channels); `told` the errors.
 
     Where `turns`, errors count as what they turn the vectors by whose x and y the two channels are.
     """
-    px, weights = np.empty((4, 16), np.float32), np.ones((2, 16), np.float32)
-    palettes, codes = np.empty((2, 8), np.uint8), np.empty((2, 16), np.int64)
+    px, weights, palettes, values, near, codes = scratch
     for by in range(start, stop):
         for bx in range(out.shape[1]):
             load_block(pixels, bx, by, 4, 4, channels, px)
@@ -249,12 +249,15 @@ def _encode_rows(pixels, channels, effort, turns, start, stop, out, told):
                 told[by, bx] += channel_block(px[c], weights[c], effort, False, block)
                 channel_palette(block, palettes[c])
             if turns:
-                told[by, bx] = least_turns(px, np.float32(255.0), palettes.astype(np.float32), codes)
+                for c in range(channels):
+                    for k in range(8):
+                        values[c, k] = np.float32(palettes[c, k])
+                told[by, bx] = least_turns(px, np.float32(255.0), values, near, codes)
                 for c in range(channels):
                     _write_codes(codes[c], out[by, bx, 8 * c : 8 * c + 8])
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@njit(**BARE)
 def channel_palette(block, palette):
     """Fill `palette` (8,) uint8 with the values that a block of eight bytes can choose, rounded to nearest."""
     first, second = np.int64(block[0]), np.int64(block[1])
@@ -270,11 +273,10 @@ def channel_palette(block, palette):
         palette[7] = 255
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
-def decode_channel(blocks, offset, start, stop, channel, out):
-    """Decode block rows into one channel of `out` (H, W, C) uint8; blocks (rows, columns, bytes)."""
+@njit(**BARE)
+def _decode_channel(blocks, offset, start, stop, channel, out, palette):
+    """Decode block rows into one channel of `out` (H, W, C) uint8; blocks (rows, columns, bytes); palette is scratch (8,)."""
     height, width = out.shape[:2]
-    palette = np.empty(8, np.uint8)
     for by in range(start, stop):
         tall = min(4, height - by * 4)
         for bx in range(blocks.shape[1]):
@@ -295,7 +297,11 @@ def encode_channels(image: Image, options: EncodeOptions, channels: int, told: T
     effort, turns = options.effort.rank, channels == 2 and options.counted is Counted.NORMALS
 
     def rows(pixels: Pixels, start: int, stop: int, out: Blocks, errors: Errors) -> None:
-        _encode_rows(pixels, channels, effort, turns, start, stop, out, errors)
+        scratch = (
+            np.empty((4, 16), np.float32), np.ones((2, 16), np.float32), np.empty((2, 8), np.uint8),
+            np.empty((2, 8), np.float32), np.empty((2, 2), np.int64), np.empty((2, 16), np.int64),
+        )  # fmt: skip
+        _encode_rows(pixels, channels, effort, turns, start, stop, out, errors, scratch)
 
     return encode_pixels(held(to_rgba(image)), options, (4, 4), 8 * channels, rows, told, 8192)
 
@@ -307,7 +313,7 @@ def decode_channels(data: bytes, width: int, height: int, channels: int) -> Pixe
 
     def rows(start: int, stop: int) -> None:
         for c in range(channels):
-            decode_channel(blocks, 8 * c, start, stop, c, out)
+            _decode_channel(blocks, 8 * c, start, stop, c, out, np.empty(8, np.uint8))
 
     decode_rows(rows, blocks)
     return out

@@ -14,9 +14,9 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from oaktrim.core.codecs.bc6hfit import PLANS, encode_rows
+from oaktrim.core.codecs.bc6hfit import PLANS, encode_rows, scratch
 from oaktrim.core.codecs.bc7 import ANCHORS, MARKS, PARTITIONS, STEP_WEIGHTS, index_stream
-from oaktrim.core.codecs.blocks import Blocks, Errors, blocks_in, decode_rows, encode_pixels, get_bits, words_of
+from oaktrim.core.codecs.blocks import BARE, Blocks, Errors, blocks_in, decode_rows, encode_pixels, get_bits, words_of
 from oaktrim.core.codecs.effort import EncodeOptions
 from oaktrim.core.codecs.partitions import subset_masks
 from oaktrim.core.pixels.image import Image, Pixels, held, to_rgba
@@ -86,13 +86,13 @@ _MODE_OF = np.array(
 )
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@njit(**BARE)
 def _extended(value, bits):
     """Return a number whose sign is the highest of its bits."""
     return value - (np.int64(1) << bits) if value >> (bits - 1) & 1 else value
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@njit(**BARE)
 def _spread(value, bits, signed):
     """Return an end spread over 16 bits, or over 15 and a sign."""
     if signed:
@@ -106,7 +106,7 @@ def _spread(value, bits, signed):
     return 0xFFFF if value == (1 << bits) - 1 else ((value << 15) + 0x4000) >> (bits - 1)
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@njit(**BARE)
 def _decode_block(words, signed, ends, paints, out):
     """Decode a block into `out` (16, 3) uint16, the bits of half floats; what is reserved is black."""
     mode = _MODE_OF[get_bits(words, 0, 5)]
@@ -164,11 +164,10 @@ def _decode_block(words, signed, ends, paints, out):
             out[i, c] = paints[part, k, c]
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
-def _decode_rows(blocks, signed, start, stop, out):
+@njit(**BARE)
+def _decode_rows(blocks, signed, start, stop, out, scratch):
     """Decode block rows (rows, columns, 16) uint8 into `out` (H, W, 3) uint16."""
-    words, ends, pixels = np.empty(2, np.uint64), np.empty((4, 3), np.int64), np.empty((16, 3), np.uint16)
-    paints = np.empty((2, 16, 3), np.uint16)
+    words, ends, pixels, paints = scratch
     height, width = out.shape[:2]
     for by in range(start, stop):
         for bx in range(blocks.shape[1]):
@@ -204,14 +203,22 @@ def _coder(signed: bool) -> Coder:
         tables, plan = _encoding(), PLANS[options.effort.rank]
 
         def rows(pixels: Pixels, start: int, stop: int, out: Blocks, errors: Errors) -> None:
-            encode_rows(pixels, signed, plan, tables, start, stop, out)
+            encode_rows(pixels, signed, plan, tables, start, stop, out, scratch())
 
         return encode_pixels(held(half_codes(image, signed)), options, (4, 4), 16, rows)
 
     def decode(data: bytes, width: int, height: int) -> Pixels:
         blocks = blocks_in(data, width, height, (4, 4), 16)
         out = np.empty((height, width, 3), np.uint16)
-        decode_rows(lambda start, stop: _decode_rows(blocks, signed, start, stop, out), blocks)
+
+        def rows(start: int, stop: int) -> None:
+            scratch = (
+                np.empty(2, np.uint64), np.empty((4, 3), np.int64), np.empty((16, 3), np.uint16),
+                np.empty((2, 16, 3), np.uint16),
+            )  # fmt: skip
+            _decode_rows(blocks, signed, start, stop, out, scratch)
+
+        decode_rows(rows, blocks)
         return out.view(np.float16)
 
     return encode, decode

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 from numba import njit
 
-from oaktrim.core.codecs.blocks import FAST, bytes_of, copy_flat, put_bits
+from oaktrim.core.codecs.blocks import BARE, FAST, bytes_of, copy_flat, put_bits
 from oaktrim.core.codecs.lines import axis_line, refit
 from oaktrim.core.codecs.partitions import feature_scratch, rank_partitions, ranking_scratch
 
@@ -14,7 +16,7 @@ _FAR = np.float32(3e38)
 PLANS = np.array([[1, 2], [4, 2], [16, 3]], np.int64)
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@njit(**BARE)
 def _code(value, bits, signed):
     """Return the code of `bits` bits whose end decodes nearest to a value in the order of half floats."""
     # Ends are decoded to 16 bits, or 15 and a sign, and brought to halves by 31/64 or 31/32.
@@ -33,7 +35,7 @@ def _code(value, bits, signed):
     return min(np.int64(size * np.float32(1 << bits) / np.float32(65536.0)), (1 << bits) - 1)
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@njit(**BARE)
 def _half(code, bits, signed):
     """Return the value of an end in the order of half floats."""
     size = abs(code)
@@ -47,7 +49,7 @@ def _half(code, bits, signed):
     return np.float32(size) * np.float32(31.0 / 64.0)
 
 
-@njit(nogil=True, cache=True, fastmath=FAST, error_model="numpy")
+@njit(**BARE, fastmath=FAST)
 def _choose(px, mask, decoded, last, steps):
     """Give each pixel of a region the nearest of `last` + 1 steps between the ends; return the squared error."""
     length = np.float32(0.0)
@@ -73,7 +75,7 @@ def _choose(px, mask, decoded, last, steps):
     return error
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@njit(**BARE)
 def _fits(codes, regions, row):
     """Say whether the differences of a mode can hold the ends."""
     for c in range(3):
@@ -85,7 +87,7 @@ def _fits(codes, regions, row):
     return True
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@njit(**BARE)
 def _turn(codes, steps, parts, region, last):
     """Exchange the ends of a region, and turn its steps round."""
     for c in range(3):
@@ -95,7 +97,7 @@ def _turn(codes, steps, parts, region, last):
             steps[i] = last - steps[i]
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@njit(**BARE)
 def _write(mode, row, order, parts, anchor, partition, codes, steps, words, block):
     """Write a block from codes (4, 3) and steps (16,), whose anchors already have their highest bit clear."""
     regions = row[2]
@@ -118,19 +120,30 @@ def _write(mode, row, order, parts, anchor, partition, codes, steps, words, bloc
     bytes_of(words, block)
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
-def encode_rows(pixels, signed, plan, tables, start, stop, out):
+def scratch() -> tuple[Any, ...]:
+    """Return what `encode_rows` works in."""
+    return (
+        np.empty((4, 16), np.float32), np.ones((2, 16), np.float32), np.ones(4, np.float32),
+        (
+            np.zeros((2, 2, 4), np.float32), np.zeros((2, 3), np.float32), np.zeros((4, 16), np.float32),
+            np.zeros((7, 4), np.float32),
+        ),
+        (
+            np.zeros((4, 3), np.int64), np.zeros(16, np.float32), np.zeros(16, np.float32), np.zeros((4, 3), np.int64),
+            np.zeros(16, np.float32),
+        ),
+        (feature_scratch(16), ranking_scratch(32), np.zeros(32, np.int64)),
+        np.zeros(2, np.uint64),
+    )  # fmt: skip
+
+
+@njit(**BARE)
+def encode_rows(pixels, signed, plan, tables, start, stop, out, scratch):
     """Encode block rows [start, stop) of pixels (H, W, 3) int32 into `out` (rows, columns, 16) uint8."""
     modes, orders, partitions, anchors, masks = tables
     height, width = pixels.shape[:2]
-    px, mask = np.empty((4, 16), np.float32), np.ones((2, 16), np.float32)
-    lines, decoded = np.zeros((2, 2, 4), np.float32), np.zeros((2, 3), np.float32)
-    apart, covariance = np.zeros((4, 16), np.float32), np.zeros((7, 4), np.float32)
-    roots = np.ones(4, np.float32)
-    codes, steps, got = np.zeros((4, 3), np.int64), np.zeros(16, np.float32), np.zeros(16, np.float32)
-    best_codes, best_steps = np.zeros((4, 3), np.int64), np.zeros(16, np.float32)
-    feature, ranking, order = feature_scratch(16), ranking_scratch(32), np.zeros(32, np.int64)
-    words = np.zeros(2, np.uint64)
+    px, mask, roots, (lines, decoded, apart, covariance), (codes, steps, got, best_codes, best_steps), \
+        (feature, ranking, order), words = scratch  # fmt: skip
     low, high = np.int64(0), np.int64(3)
     for by in range(start, stop):
         for bx in range(out.shape[1]):

@@ -13,8 +13,9 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from oaktrim.core.codecs.bc7fit import PLANS, encode_rows
+from oaktrim.core.codecs.bc7fit import PLANS, encode_rows, scratch
 from oaktrim.core.codecs.blocks import (
+    BARE,
     Blocks,
     Errors,
     Told,
@@ -97,13 +98,13 @@ for _bits in (2, 3, 4):
     STEP_WEIGHTS[_bits, : _last + 1] = (np.arange(_last + 1) * 128 + _last) // (2 * _last)
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@njit(**BARE)
 def _wide(code, bits):
     """Return a code of 4 to 8 bits, spread over 8."""
     return code << (8 - bits) | code >> (2 * bits - 8)
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@njit(**BARE)
 def index_stream(words, at, subsets, bits, marks):
     """Return the sixteen indices that begin at bit `at`, each in `bits` bits, pixel 0 lowest.
 
@@ -118,7 +119,7 @@ def index_stream(words, at, subsets, bits, marks):
     return stream
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@njit(**BARE)
 def _decode_block(words, ends, palette, out):
     """Decode a block of words (2,) uint64 into `out` (16,) uint32, red lowest; one that names no mode is clear black.
 
@@ -196,11 +197,10 @@ def _decode_block(words, ends, palette, out):
         out[i] = palette[0, k] | palette[1, m]
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
-def _decode_rows(blocks, start, stop, out):
+@njit(**BARE)
+def _decode_rows(blocks, start, stop, out, scratch):
     """Decode block rows (rows, columns, 16) uint8 into `out` (H, W) uint32, one word a pixel, red lowest."""
-    words, pixels = np.empty(2, np.uint64), np.empty(16, np.uint32)
-    ends, palette = np.empty((6, 4), np.int64), np.empty((2, 64), np.uint32)
+    words, pixels, ends, palette = scratch
     for by in range(start, stop):
         for bx in range(blocks.shape[1]):
             words_of(blocks[by, bx], words)
@@ -216,7 +216,7 @@ def _tables() -> tuple[NDArray[Any], ...]:
     cost = np.abs(steps[None] - values[:, None, None]) * 1024 + np.abs(wide[:, None] - wide[None, :])
     single = np.stack(np.divmod(cost.reshape(256, -1).argmin(axis=1), 128), axis=1)
     two, three = (subset_masks(PARTITIONS[subsets], subsets) for subsets in (2, 3))
-    members = np.stack([PARTITIONS == subset for subset in range(3)], axis=2).astype(np.float32).ravel()
+    members = np.stack([subset == PARTITIONS for subset in range(3)], axis=2).astype(np.float32).ravel()
     return MODES, PARTITIONS, members, ANCHORS, MARKS, PLANS, two, three, single
 
 
@@ -225,14 +225,18 @@ def encode_bc7(image: Image, options: EncodeOptions, told: Told = None) -> bytes
     tables, effort, heed = _tables(), options.effort.rank, heed_of(options.counted)
 
     def rows(pixels: Pixels, start: int, stop: int, out: Blocks, errors: Errors) -> None:
-        encode_rows(pixels, effort, heed, tables, start, stop, out, errors)
+        encode_rows(pixels, effort, heed, tables, start, stop, out, errors, scratch())
 
     return encode_pixels(held(to_rgba(image)), options, (4, 4), 16, rows, told)
+
+
+def _scratch() -> tuple[NDArray[Any], ...]:
+    return np.empty(2, np.uint64), np.empty(16, np.uint32), np.empty((6, 4), np.int64), np.empty((2, 64), np.uint32)
 
 
 def decode_bc7(data: bytes, width: int, height: int) -> Pixels:
     """Decode to (H, W, 4) uint8."""
     blocks = blocks_in(data, width, height, (4, 4), 16)
     out = np.empty((height, width), "<u4")
-    decode_rows(lambda start, stop: _decode_rows(blocks, start, stop, out), blocks)
+    decode_rows(lambda start, stop: _decode_rows(blocks, start, stop, out, _scratch()), blocks)
     return out.view(np.uint8).reshape(height, width, 4)

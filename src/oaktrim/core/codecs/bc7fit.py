@@ -6,6 +6,8 @@ squares to the steps that they choose, many subsets at once; at fine effort thos
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 from numba import njit
 
@@ -23,9 +25,18 @@ from oaktrim.core.codecs.bc7lanes import (
     VALUE,
     fit_lanes,
     lanes,
-
 )
-from oaktrim.core.codecs.blocks import ANGLE, BARE, COVERS, bytes_of, copy_flat, load_block, put_bits, set_roots, weigh_by_alpha
+from oaktrim.core.codecs.blocks import (
+    ANGLE,
+    BARE,
+    COVERS,
+    bytes_of,
+    copy_flat,
+    load_block,
+    put_bits,
+    set_roots,
+    weigh_by_alpha,
+)
 from oaktrim.core.codecs.partitions import (
     best_partitions,
     feature_scratch,
@@ -249,7 +260,10 @@ def _ask(mode, partition, rotation, selector, fit, modes, roots, opaque, lane, k
 
 
 @njit(**BARE, inline="never")
-def _take(mode, partition, rotation, fit, modes, parts, opaque, lane, turn, got_steps, got_codes, got_parities, codes, parities, steps):
+def _take(
+    mode, partition, rotation, fit, modes, parts, opaque, lane, turn, got_steps, got_codes, got_parities,
+    codes, parities, steps,
+):  # fmt: skip
     """Put what was got in a lane into codes (3, 2, 4) by slot, parities (3, 2) and steps (2, 16)."""
     dual = modes[mode, 8] > 0
     subset, plane = (np.int64(0), fit) if dual else (fit, np.int64(0))
@@ -268,24 +282,26 @@ def _take(mode, partition, rotation, fit, modes, parts, opaque, lane, turn, got_
             codes[subset, e, slot] = code
 
 
-@njit(nogil=True, cache=True)
-def encode_rows(pixels, effort, heed, tables, start, stop, out, told):
+def scratch() -> tuple[Any, ...]:
+    """Return what `encode_rows` works in."""
+    return (
+        (np.empty((4, 16), np.float32), np.zeros(16, np.float32), np.ones(16, np.float32)),
+        (np.ones(4, np.float32), np.zeros(4, np.float32)),
+        (feature_scratch(16), ranking_scratch(64)),
+        (np.empty(64, np.int64), np.empty((128, 4), np.int64), np.zeros(4, np.int64)),
+        (np.full(LANES, -1), np.zeros(LANES, np.int64)),
+        (np.zeros((3, 2, 4), np.int64), np.zeros((3, 2), np.int64), np.zeros((2, 16), np.float32)),
+        np.zeros(2, np.uint64),
+        lanes(),
+    )
+
+
+@njit(**BARE)
+def encode_rows(pixels, effort, heed, tables, start, stop, out, told, scratch):
     """Encode block rows [start, stop) of pixels (H, W, 4) uint8 into `out` (rows, columns, 16) uint8; `told` their errors.
 
     `effort` is 0, 1 or 2; `heed` (5,) float32 is what `heed_of` returns, and `tables` what `bc7` keeps for it.
     """
-    block = np.empty((4, 16), np.float32), np.zeros(16, np.float32), np.ones(16, np.float32)
-    counts = np.ones(4, np.float32), np.zeros(4, np.float32)
-    ranking = feature_scratch(16), ranking_scratch(64)
-    lists = np.empty(64, np.int64), np.empty((128, 4), np.int64), np.zeros(4, np.int64)
-    asking = np.full(LANES, -1), np.zeros(LANES, np.int64)
-    found = np.zeros((3, 2, 4), np.int64), np.zeros((3, 2), np.int64), np.zeros((2, 16), np.float32)
-    scratch = block, counts, ranking, lists, asking, found, np.zeros(2, np.uint64), lanes()
-    _encode_rows(pixels, effort, heed, tables, start, stop, out, told, scratch)
-
-
-@njit(**BARE)
-def _encode_rows(pixels, effort, heed, tables, start, stop, out, told, scratch):
     modes, parts, members, anchors, marks, plans, two, three, single = tables
     block, counts, (feature, ranking), (order, listed, candidate), (kinds, places), found, words, laid = scratch
     px, strict, weight = block
@@ -330,8 +346,9 @@ def _encode_rows(pixels, effort, heed, tables, start, stop, out, told, scratch):
                             used += 1
                         at += 1
                     fit_lanes(
-                        px, means, feature, weight, strict, not opaque, turns, members, places, asked, got_steps, got_codes, got_parities,
-                        errors, turned, missed, line, decoded, tried, costs, axis, span, sums, shared,
+                        px, means, feature, weight, strict, not opaque, turns, members, places, asked,
+                        got_steps, got_codes, got_parities, errors, turned, missed, line, decoded, tried, costs, axis, span,
+                        sums, shared,
                     )  # fmt: skip
                     lane = 0
                     for k in range(first, at):
@@ -343,8 +360,8 @@ def _encode_rows(pixels, effort, heed, tables, start, stop, out, told, scratch):
                             copy_flat(listed[k], candidate)
                             for fit in range(fits):
                                 _take(
-                                    candidate[0], candidate[1], candidate[2], fit, modes, parts, opaque, lane + fit, np.int64(turned[lane + fit]),
-                                    got_steps, got_codes, got_parities, codes, parities, steps,
+                                    candidate[0], candidate[1], candidate[2], fit, modes, parts, opaque, lane + fit,
+                                    np.int64(turned[lane + fit]), got_steps, got_codes, got_parities, codes, parities, steps,
                                 )  # fmt: skip
                         lane += fits
             told[by, bx] = best

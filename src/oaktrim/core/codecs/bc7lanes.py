@@ -12,6 +12,7 @@ from __future__ import annotations
 
 import numpy as np
 from numba import njit
+from numpy.typing import NDArray
 
 from oaktrim.core.codecs.blocks import BARE, FAST
 
@@ -34,22 +35,14 @@ MEMBER, ROOT, HIGHEST, CODES, VALUE, BELOW, APART, SHARED, FORCED, LAST, _ASKED 
 )
 
 
-@njit(nogil=True, cache=True)
-def lanes():
+def lanes() -> tuple[NDArray[np.float32], ...]:
     """Return what `fit_lanes` takes, flat arrays of rows of lanes: what is asked, what is got, and its scratch.
 
     What is got: steps of 16 pixels, codes of 2 ends by 4 channels without parity bits, 2 parity bits, all of each turn; then
     the least squared error, and the turn that it came with.
     """
-    return (
-        _rows(_ASKED // LANES), _rows(16 * TURNS), _rows(8 * TURNS), _rows(2 * TURNS), _rows(1), _rows(1),
-        _rows(1), _rows(8), _rows(8), _rows(16), _rows(4), _rows(12), _rows(2), _rows(15), _rows(16),
-    )  # fmt: skip
-
-
-@njit(nogil=True, cache=True)
-def _rows(count):
-    return np.zeros(LANES * count, np.float32)
+    rows = (_ASKED // LANES, 16 * TURNS, 8 * TURNS, 2 * TURNS, 1, 1, 1, 8, 8, 16, 4, 12, 2, 15, 16)
+    return tuple(np.zeros(LANES * count, np.float32) for count in rows)
 
 
 @njit(**BARE, fastmath=FAST, inline="never")

@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 from numba import njit
+from numpy.typing import NDArray
 
-from oaktrim.core.codecs.blocks import FAST, least_turns, weigh_turns
+from oaktrim.core.codecs.blocks import BARE, FAST, least_turns, weigh_turns
 
 _FAR = np.float32(3e38)
 
 
-@njit(nogil=True, cache=True, fastmath=FAST, error_model="numpy")
+@njit(**BARE, fastmath=FAST)
 def load_columns(pixels, bx, by, channels, px):
     """Fill px (4, 16) float32 with a block, pixels down the columns; the border's pixels stand in beyond it."""
     height, width = pixels.shape[:2]
@@ -22,13 +25,13 @@ def load_columns(pixels, bx, by, channels, px):
                 px[c, 4 * x + y] = pixels[row, column, c]
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@njit(**BARE)
 def store(word, block):
     for i in range(8):
         block[i] = np.uint8(word >> np.uint64(56 - 8 * i) & np.uint64(255))
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@njit(**BARE)
 def field(value, low):
     return np.uint64(value) << np.uint64(low)
 
@@ -37,7 +40,7 @@ def field(value, low):
 _ROWS, _FACTORS, _BASES = (1, 8, 14), (1, 3, 5), (1, 3, 8)
 
 
-@njit(nogil=True, cache=True, fastmath=FAST, error_model="numpy")
+@njit(**BARE, fastmath=FAST)
 def _channel_error(values, weights, strict, base, factor, steps, row, high):
     """Return the squared error of sixteen values, each by its weight, on base + step * factor."""
     low = np.float32(0.0)
@@ -59,11 +62,12 @@ def _channel_error(values, weights, strict, base, factor, steps, row, high):
     return error
 
 
-@njit(nogil=True, cache=True, fastmath=FAST, error_model="numpy")
-def encode_channel(values, weights, strict, eleven, effort, steps):
+@njit(**BARE, fastmath=FAST)
+def encode_channel(values, weights, strict, eleven, effort, steps, errors, palette):
     """Return the word of an EAC block for sixteen values in 0..255, or in 0..2047 where `eleven` bits are kept; and its error.
 
-    Squared errors count by their weights (16,); `strict` (16,) adds to the first step of each.
+    Squared errors count by their weights (16,); `strict` (16,) adds to the first step of each. Errors (16,) and
+    palette (8,) float32 are scratch.
     """
     least = most = values[0]
     for i in range(16):
@@ -73,7 +77,6 @@ def encode_channel(values, weights, strict, eleven, effort, steps):
     high = np.float32(2047.0) if eleven else np.float32(255.0)
     smallest = 0 if eleven else 1
     best, best_base, best_factor, best_row = _FAR, 0, 1, 13
-    errors = np.empty(16, np.float32)
     # Every row is tried as it lies; those that came nearest then with other factors and bases.
     for turn in range(16 + _ROWS[effort]):
         row, back, on, reach = turn, 0, 0, 0
@@ -109,7 +112,6 @@ def encode_channel(values, weights, strict, eleven, effort, steps):
                 if error < best:
                     best, best_base, best_factor, best_row = error, base, factor, row
     word = field(best_base, 56) | field(best_factor, 52) | field(best_row, 48)
-    palette = np.empty(8, np.float32)
     _palette(word, eleven, steps, palette)
     for i in range(16):
         nearest, found = _FAR, 0
@@ -121,7 +123,7 @@ def encode_channel(values, weights, strict, eleven, effort, steps):
     return word, best
 
 
-@njit(nogil=True, cache=True, fastmath=FAST, error_model="numpy")
+@njit(**BARE, fastmath=FAST)
 def _palette(word, eleven, steps, palette):
     """Fill palette (8,) float32 with the values that the base, factor and row of an EAC word can choose."""
     base, factor = np.float32(word >> np.uint64(56)), np.float32(word >> np.uint64(52) & np.uint64(15))
@@ -134,15 +136,22 @@ def _palette(word, eleven, steps, palette):
         palette[k] = min(max(base * unit + half + np.float32(steps[row, k]) * size, np.float32(0.0)), high)
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
-def encode_channel_rows(pixels, effort, turns, steps, start, stop, out, told):
+def channel_scratch() -> tuple[NDArray[Any], ...]:
+    """Return what `encode_channel_rows` works in."""
+    return (
+        np.empty((4, 16), np.float32), np.zeros(16, np.float32), np.ones((2, 16), np.float32), np.zeros(16, np.float32),
+        np.empty((2, 8), np.float32), np.empty((2, 2), np.int64), np.empty((2, 16), np.int64), np.zeros(2, np.uint64),
+    )  # fmt: skip
+
+
+@njit(**BARE)
+def encode_channel_rows(pixels, effort, turns, steps, start, stop, out, told, scratch):
     """Encode block rows of pixels (H, W, 1 or 2) uint16 into `out` (rows, columns, 8 or 16) uint8.
 
     The errors that are told are squares of steps of 11 bits. Where `turns`, they count as what they turn the vectors by
     whose x and y the two channels are.
     """
-    px, strict, weights = np.empty((4, 16), np.float32), np.zeros(16, np.float32), np.ones((2, 16), np.float32)
-    palettes, codes, words = np.empty((2, 8), np.float32), np.empty((2, 16), np.int64), np.zeros(2, np.uint64)
+    px, strict, weights, errors, palettes, near, codes, words = scratch
     for by in range(start, stop):
         for bx in range(out.shape[1]):
             load_columns(pixels, bx, by, pixels.shape[2], px)
@@ -153,12 +162,14 @@ def encode_channel_rows(pixels, effort, turns, steps, start, stop, out, told):
                 weigh_turns(px, np.float32(2047.0), weights)
             told[by, bx] = np.float32(0.0)
             for c in range(pixels.shape[2]):
-                words[c], error = encode_channel(px[c], weights[c], strict, True, effort, steps)
+                words[c], error = encode_channel(
+                    px[c], weights[c], strict, True, effort, steps, errors, palettes[c]
+                )
                 told[by, bx] += error
             if turns:
                 for c in range(2):
                     _palette(words[c], True, steps, palettes[c])
-                told[by, bx] = least_turns(px, np.float32(2047.0), palettes, codes)
+                told[by, bx] = least_turns(px, np.float32(2047.0), palettes, near, codes)
                 for c in range(2):
                     words[c] = words[c] >> np.uint64(48) << np.uint64(48)
                     for i in range(16):

@@ -7,11 +7,14 @@ are counted down the columns. Differences that leave their range name three furt
 from __future__ import annotations
 
 from collections.abc import Callable
+from typing import Any
 
 import numpy as np
 from numba import njit
+from numpy.typing import NDArray
 
 from oaktrim.core.codecs.blocks import (
+    BARE,
     Blocks,
     Errors,
     Told,
@@ -21,19 +24,19 @@ from oaktrim.core.codecs.blocks import (
     heed_of,
     put_pixels,
 )
-from oaktrim.core.codecs.eacfit import encode_channel_rows
+from oaktrim.core.codecs.eacfit import channel_scratch, encode_channel_rows
 from oaktrim.core.codecs.effort import Counted, EncodeOptions
-from oaktrim.core.codecs.etc2fit import ALONE, BESIDE, ONE_BIT, encode_colour_rows
+from oaktrim.core.codecs.etc2fit import ALONE, BESIDE, ONE_BIT, colour_scratch, encode_colour_rows
 from oaktrim.core.codecs.etctables import DISTANCES, MODIFIERS, STEPS
 from oaktrim.core.pixels.image import Image, Pixels, held, to_rgba
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@njit(**BARE)
 def _byte(value):
     return min(max(value, 0), 255)
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@njit(**BARE)
 def _word(block):
     word = np.uint64(0)
     for i in range(8):
@@ -41,33 +44,33 @@ def _word(block):
     return word
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@njit(**BARE)
 def _bits(word, high, low):
     """Return bits `high` to `low` of a word, as the specification writes them."""
     return np.int64(word >> np.uint64(low) & ((np.uint64(1) << np.uint64(high - low + 1)) - np.uint64(1)))
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@njit(**BARE)
 def _signed(value):
     return value - 8 if value & 4 else value
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@njit(**BARE)
 def _wide4(code):
     return code << 4 | code
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@njit(**BARE)
 def _wide5(code):
     return code << 3 | code >> 2
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@njit(**BARE)
 def _paint(paints, k, r, g, b, more):
     paints[k, 0], paints[k, 1], paints[k, 2] = _byte(r + more), _byte(g + more), _byte(b + more)
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@njit(**BARE)
 def _decode_colour(word, one_bit, distances, modifiers, paints, out):
     """Decode a block of colour into `out` (16, 4), pixels down the columns; alpha is 255, or 0 where it is clear."""
     marked = _bits(word, 33, 33) == 1
@@ -126,7 +129,7 @@ def _decode_colour(word, one_bit, distances, modifiers, paints, out):
         out[i, 3] = 0 if gone else 255
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@njit(**BARE)
 def _decode_planar(word, out):
     ro, go = _bits(word, 62, 57), _bits(word, 56, 56) << 6 | _bits(word, 54, 49)
     bo = _bits(word, 48, 48) << 5 | _bits(word, 44, 43) << 3 | _bits(word, 41, 39)
@@ -144,7 +147,7 @@ def _decode_planar(word, out):
         out[i, 3] = 255
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@njit(**BARE)
 def _decode_channel(word, eleven, steps, out, c):
     """Decode an EAC block into channel `c` of out (16, 4): 8 bits, or 11 bits spread over 16."""
     base, factor, row = _bits(word, 63, 56), _bits(word, 55, 52), _bits(word, 51, 48)
@@ -158,11 +161,11 @@ def _decode_channel(word, eleven, steps, out, c):
             out[i, c] = _byte(base + step * factor)
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
-def _decode_rows(blocks, alpha, tables, start, stop, out):
+@njit(**BARE)
+def _decode_rows(blocks, alpha, tables, start, stop, out, scratch):
     """Decode colour block rows (rows, columns, 8 or 16) uint8 into `out` (H, W) uint32, red lowest."""
     distances, modifiers, steps = tables
-    pixels, words, paints = np.empty((16, 4), np.int64), np.empty(16, np.uint32), np.empty((8, 3), np.int64)
+    pixels, words, paints = scratch
     for by in range(start, stop):
         for bx in range(blocks.shape[1]):
             block = blocks[by, bx]
@@ -177,10 +180,10 @@ def _decode_rows(blocks, alpha, tables, start, stop, out):
             put_pixels(words, bx, by, 4, 4, out)
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
-def _decode_channel_rows(blocks, steps, start, stop, out):
+@njit(**BARE)
+def _decode_channel_rows(blocks, steps, start, stop, out, scratch):
     """Decode EAC block rows (rows, columns, 8 or 16) uint8 into `out` (H, W) uint32, two channels of 16 bits."""
-    pixels, words = np.zeros((16, 4), np.int64), np.empty(16, np.uint32)
+    pixels, words, _ = scratch
     for by in range(start, stop):
         for bx in range(blocks.shape[1]):
             for c in range(blocks.shape[2] // 8):
@@ -190,7 +193,7 @@ def _decode_channel_rows(blocks, steps, start, stop, out):
             put_pixels(words, bx, by, 4, 4, out)
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@njit(**BARE)
 def _decode_signed_rows(blocks, steps, start, stop, out):
     """Decode signed EAC block rows (rows, columns, 8 or 16) uint8 into `out` (H, W, 1 or 2) float32 from -1 to 1."""
     height, width, channels = out.shape
@@ -221,8 +224,9 @@ def _colour(alpha: int) -> Coder:
 
         def rows(pixels: Pixels, start: int, stop: int, out: Blocks, errors: Errors) -> None:
             encode_colour_rows(
-                pixels, alpha, threshold, effort, heed, DISTANCES, MODIFIERS, STEPS, start, stop, out, errors
-            )
+                pixels, alpha, threshold, effort, heed, DISTANCES, MODIFIERS, STEPS, start, stop, out, errors,
+                colour_scratch(),
+            )  # fmt: skip
 
         return encode_pixels(held(to_rgba(image)), options, (4, 4), block_bytes, rows, told)
 
@@ -230,10 +234,14 @@ def _colour(alpha: int) -> Coder:
         blocks = blocks_in(data, width, height, (4, 4), block_bytes)
         out = np.empty((height, width), "<u4")
         tables = (DISTANCES, MODIFIERS, STEPS)
-        decode_rows(lambda start, stop: _decode_rows(blocks, alpha, tables, start, stop, out), blocks)
+        decode_rows(lambda start, stop: _decode_rows(blocks, alpha, tables, start, stop, out, _scratch()), blocks)
         return out.view(np.uint8).reshape(height, width, 4)[..., :channels]
 
     return encode, decode
+
+
+def _scratch() -> tuple[NDArray[Any], ...]:
+    return np.zeros((16, 4), np.int64), np.empty(16, np.uint32), np.empty((8, 3), np.int64)
 
 
 def _channels(count: int) -> Coder:
@@ -243,14 +251,14 @@ def _channels(count: int) -> Coder:
         effort, turns = options.effort.rank, count == 2 and options.counted is Counted.NORMALS
 
         def rows(pixels: Pixels, start: int, stop: int, out: Blocks, errors: Errors) -> None:
-            encode_channel_rows(pixels, effort, turns, STEPS, start, stop, out, errors)
+            encode_channel_rows(pixels, effort, turns, STEPS, start, stop, out, errors, channel_scratch())
 
         return encode_pixels(held(to_rgba(image, np.uint16)[..., :count]), options, (4, 4), 8 * count, rows, told)
 
     def decode(data: bytes, width: int, height: int) -> Pixels:
         blocks = blocks_in(data, width, height, (4, 4), 8 * count)
         out = np.empty((height, width), "<u4")
-        decode_rows(lambda start, stop: _decode_channel_rows(blocks, STEPS, start, stop, out), blocks)
+        decode_rows(lambda start, stop: _decode_channel_rows(blocks, STEPS, start, stop, out, _scratch()), blocks)
         return out.view("<u2").reshape(height, width, 2)[..., :count].astype(np.uint16)
 
     return encode, decode
@@ -268,7 +276,7 @@ def _signed_channels(count: int) -> Coder:
         codes = np.clip(np.rint((values * 1023 + 1028) * (65535 / 2047)), 0, 65535).astype(np.uint16)
 
         def rows(pixels: Pixels, start: int, stop: int, out: Blocks, errors: Errors) -> None:
-            encode_channel_rows(pixels, effort, turns, STEPS, start, stop, out, errors)
+            encode_channel_rows(pixels, effort, turns, STEPS, start, stop, out, errors, channel_scratch())
             out[start:stop, :, ::8] ^= 128
 
         return encode_pixels(held(codes), options, (4, 4), 8 * count, rows, told)

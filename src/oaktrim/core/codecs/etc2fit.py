@@ -7,29 +7,31 @@ What an error of each channel counts stands in `scale` (3,), which adds up to 3.
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 from numba import njit
 
-from oaktrim.core.codecs.blocks import COVERS, FAST, copy_flat, set_roots, weigh_by_alpha
+from oaktrim.core.codecs.blocks import BARE, COVERS, FAST, copy_flat, set_roots, weigh_by_alpha
 from oaktrim.core.codecs.eacfit import encode_channel, field, load_columns, store
 
 ALONE, ONE_BIT, BESIDE = 0, 1, 2
 _FAR = np.float32(3e38)
 
 
-@njit(nogil=True, cache=True, fastmath=FAST, error_model="numpy")
+@njit(**BARE, fastmath=FAST)
 def _wide(code, bits):
     """Return a code of 4 to 7 bits, spread over 8, as a float."""
     return np.float32(code << (8 - bits) | code >> (2 * bits - 8))
 
 
-@njit(nogil=True, cache=True, fastmath=FAST, error_model="numpy")
+@njit(**BARE, fastmath=FAST)
 def _code(value, bits):
     top = np.float32((1 << bits) - 1)
     return np.int64(min(max(value * top * np.float32(1 / 255) + np.float32(0.5), np.float32(0.0)), top))
 
 
-@njit(nogil=True, cache=True, fastmath=FAST, error_model="numpy")
+@njit(**BARE, fastmath=FAST)
 def _nearest(px, weight, scale, paints, hole, chosen):
     """Give each pixel the nearest of four paints (3, 4); return the weighted squared error.
 
@@ -54,7 +56,7 @@ def _nearest(px, weight, scale, paints, hole, chosen):
     return error
 
 
-@njit(nogil=True, cache=True, fastmath=FAST, error_model="numpy")
+@njit(**BARE, fastmath=FAST)
 def _try_half(half, scale, codes, bits, modifiers, hole, best):
     """Return the error and the row of a half block (4, 8), colours and weight, whose base has these codes.
 
@@ -86,12 +88,12 @@ def _try_half(half, scale, codes, bits, modifiers, hole, best):
     return _half_error(half, scale, red, green, blue, modifiers, row, hole), row
 
 
-@njit(nogil=True, cache=True, fastmath=FAST, error_model="numpy")
+@njit(**BARE, fastmath=FAST)
 def _paint(base, more):
     return min(max(base + more, np.float32(0.0)), np.float32(255.0))
 
 
-@njit(nogil=True, cache=True, fastmath=FAST, error_model="numpy")
+@njit(**BARE, fastmath=FAST)
 def _half_error(half, scale, red, green, blue, modifiers, row, hole):
     """Return the squared error of a half block on a base and a row of modifiers."""
     m0, m1 = np.float32(0.0) if hole else np.float32(modifiers[row, 0]), np.float32(modifiers[row, 1])
@@ -108,7 +110,7 @@ def _half_error(half, scale, red, green, blue, modifiers, row, hole):
     return error
 
 
-@njit(nogil=True, cache=True, fastmath=FAST, error_model="numpy")
+@njit(**BARE, fastmath=FAST)
 def _choose_half(half, scale, codes, bits, modifiers, row, hole, chosen, paints):
     """Give each pixel of a half block the nearest paint (3, 4) of a base and a row; of two clear ones never the third."""
     for c in range(3):
@@ -129,7 +131,7 @@ def _choose_half(half, scale, codes, bits, modifiers, row, hole, chosen, paints)
         chosen[i] = np.float32(found)
 
 
-@njit(nogil=True, cache=True, fastmath=FAST, error_model="numpy")
+@njit(**BARE, fastmath=FAST)
 def _fit_half(half, scale, bits, low, high, effort, modifiers, hole, work, codes):
     """Find the base of a half block (4, 8) within codes low (3,) to high (3,); return the error and the row of modifiers."""
     base, paints, trial, got = work[0], work[1], work[2], work[3]
@@ -180,7 +182,7 @@ def _fit_half(half, scale, bits, low, high, effort, modifiers, hole, work, codes
     return best, row
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@njit(**BARE)
 def _index_bits(chosen):
     word = np.uint64(0)
     for i in range(16):
@@ -189,13 +191,13 @@ def _index_bits(chosen):
     return word
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@njit(**BARE)
 def _place(flip, half, i):
     """Return which pixel of a block, down the columns, is the i-th of a half."""
     return 4 * (i >> 1) + 2 * half + (i & 1) if flip else 8 * half + i
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@njit(**BARE)
 def _take_half(px, weight, flip, half, side):
     """Fill side (4, 8) with the colours and the weights of half a block."""
     for i in range(8):
@@ -209,7 +211,7 @@ def _take_half(px, weight, flip, half, side):
 _WAYS = (0, 2, 4)
 
 
-@njit(nogil=True, cache=True, fastmath=FAST, error_model="numpy")
+@njit(**BARE, fastmath=FAST)
 def _fit_halves(px, weight, scale, effort, alpha, hole, modifiers, work, ends, best, word):
     """Try both ways to halve a block, with bases of their own and with a difference; return error and word."""
     side, low, high, codes, chosen, errors = ends
@@ -274,7 +276,7 @@ def _fit_halves(px, weight, scale, effort, alpha, hole, modifiers, work, ends, b
     return best, word
 
 
-@njit(nogil=True, cache=True, fastmath=FAST, error_model="numpy")
+@njit(**BARE, fastmath=FAST)
 def _two_means(px, weight, scale, start, means, sums):
     """Fill means (2, 3) with two clusters of a block's colours, from its extremes along a channel or their sum."""
     least, most, first, last = _FAR, -_FAR, 0, 0
@@ -307,7 +309,7 @@ def _two_means(px, weight, scale, start, means, sums):
                     means[k, c] = sums[k, c] / sums[k, 3]
 
 
-@njit(nogil=True, cache=True, fastmath=FAST, error_model="numpy")
+@njit(**BARE, fastmath=FAST)
 def _set_pair(pair, h_mode, d, hole, paints):
     """Fill paints (3, 4) of the T or the H mode from codes pair (2, 3) of 4 bits and a distance."""
     for c in range(3):
@@ -320,7 +322,7 @@ def _set_pair(pair, h_mode, d, hole, paints):
             paints[c, k] = min(max(paints[c, k], np.float32(0.0)), np.float32(255.0))
 
 
-@njit(nogil=True, cache=True, fastmath=FAST, error_model="numpy")
+@njit(**BARE, fastmath=FAST)
 def _fit_pairs(px, weight, scale, effort, alpha, hole, distances, work, best, word):
     """Try the T and the H mode; return the error and word of the best."""
     _, paints, _, got, means, pair, trial, sums = work
@@ -368,19 +370,19 @@ def _fit_pairs(px, weight, scale, effort, alpha, hole, distances, work, best, wo
     return best, word
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@njit(**BARE)
 def _number(codes):
     """Return a colour of three codes of 4 bits as one number."""
     return codes[0] << 8 | codes[1] << 4 | codes[2]
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@njit(**BARE)
 def _overflow(low, step, at):
     """Return the three bits above a field and the sign above a difference that drive their sum out of range."""
     return field(7, at + 5) if low + step >= 4 else field(1, at + 2)
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@njit(**BARE)
 def _pair_word(pair, h_mode, at, chosen, weight, alpha, hole):
     """Return the word of a T or H block: `pair` (2, 3) codes, place of the distance, paints of the pixels."""
     word = field(0 if alpha == ONE_BIT and hole else 1, 33)
@@ -405,10 +407,9 @@ def _pair_word(pair, h_mode, at, chosen, weight, alpha, hole):
     return word
 
 
-@njit(nogil=True, cache=True, fastmath=FAST, error_model="numpy")
-def _fit_planar(px, weight, scale, best, word):
-    """Try the planar mode, fitted by least squares; return the error and the word."""
-    codes = np.zeros((3, 3), np.int64)
+@njit(**BARE, fastmath=FAST)
+def _fit_planar(px, weight, scale, codes, best, word):
+    """Try the planar mode, fitted by least squares; return the error and the word. Codes (3, 3) int64 is scratch."""
     error = np.float32(0.0)
     for c in range(3):
         bits = 7 if c == 1 else 6
@@ -441,22 +442,35 @@ def _fit_planar(px, weight, scale, best, word):
     return error, word
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
-def encode_colour_rows(pixels, alpha, threshold, effort, heed, distances, modifiers, steps, start, stop, out, told):
+def colour_scratch() -> tuple[Any, ...]:
+    """Return what `encode_colour_rows` works in."""
+    return (
+        (
+            np.empty((4, 16), np.float32), np.ones(16, np.float32), np.zeros(16, np.float32), np.ones(16, np.float32),
+            np.ones(4, np.float32),
+        ),
+        (
+            np.zeros(3, np.float32), np.zeros((3, 4), np.float32), np.zeros(3, np.int64), np.zeros(16, np.float32),
+            np.zeros((2, 3), np.float32), np.zeros((2, 3), np.int64), np.zeros((2, 3), np.int64),
+            np.zeros((2, 4), np.float32),
+        ),
+        (
+            np.zeros((4, 8), np.float32), np.zeros(3, np.int64), np.zeros(3, np.int64), np.zeros((2, 3), np.int64),
+            np.zeros(16, np.float32), np.zeros(4, np.float32),
+        ),
+        np.zeros((3, 3), np.int64),
+        (np.zeros(16, np.float32), np.zeros(8, np.float32)),
+    )  # fmt: skip
+
+
+@njit(**BARE)
+def encode_colour_rows(pixels, alpha, threshold, effort, heed, distances, modifiers, steps, start, stop, out, told, scratch):
     """Encode block rows of pixels (H, W, 4) uint8 into `out` (rows, columns, 8 or 16) uint8; see ALONE and its like.
 
     `heed` (5,) float32 is what `heed_of` returns. The error that is told is that of colour.
     """
-    px, weight, strict = np.empty((4, 16), np.float32), np.ones(16, np.float32), np.zeros(16, np.float32)
-    work = (
-        np.zeros(3, np.float32), np.zeros((3, 4), np.float32), np.zeros(3, np.int64), np.zeros(16, np.float32),
-        np.zeros((2, 3), np.float32), np.zeros((2, 3), np.int64), np.zeros((2, 3), np.int64), np.zeros((2, 4), np.float32),
-    )  # fmt: skip
-    ends = (
-        np.zeros((4, 8), np.float32), np.zeros(3, np.int64), np.zeros(3, np.int64), np.zeros((2, 3), np.int64),
-        np.zeros(16, np.float32), np.zeros(4, np.float32),
-    )  # fmt: skip
-    even, scale, enough = np.ones(16, np.float32), np.ones(4, np.float32), np.float32((240.0, 24.0, 0.0)[effort])
+    (px, weight, strict, even, scale), work, ends, planar, (errors, palette) = scratch
+    enough = np.float32((240.0, 24.0, 0.0)[effort])
     for by in range(start, stop):
         for bx in range(out.shape[1]):
             load_columns(pixels, bx, by, 4, px)
@@ -480,7 +494,7 @@ def encode_colour_rows(pixels, alpha, threshold, effort, heed, distances, modifi
                             px[c, i] = mean / seen
             block = out[by, bx]
             if alpha == BESIDE:
-                store(encode_channel(px[3], even, strict, False, effort, steps)[0], block)
+                store(encode_channel(px[3], even, strict, False, effort, steps, errors, palette)[0], block)
                 block = block[8:]
             told[by, bx] = np.float32(0.0)
             if hidden == 16:
@@ -492,7 +506,7 @@ def encode_colour_rows(pixels, alpha, threshold, effort, heed, distances, modifi
                 scale[c] *= scale[c]
             best, word = _fit_halves(px, weight, scale, effort, alpha, holes, modifiers, work, ends, _FAR, np.uint64(0))
             if not holes and best > 0:
-                best, word = _fit_planar(px, weight, scale, best, word)
+                best, word = _fit_planar(px, weight, scale, planar, best, word)
             if best > enough:
                 best, word = _fit_pairs(px, weight, scale, effort, alpha, holes, distances, work, best, word)
             told[by, bx] = best

@@ -155,14 +155,12 @@ def rank_partitions(px, channels, masks, wanted, feature, work, order):
     return best_partitions(work[2], wanted, order)
 
 
-@njit(nogil=True, cache=True)
-def ranking_scratch(count):
+def ranking_scratch(count: int) -> tuple[NDArray[np.float32], ...]:
     """Return the scratch that `judge_partitions` works in, for up to `count` partitions."""
     return np.zeros((_SUMS, count), np.float32), np.zeros((_SUMS, count), np.float32), np.zeros(count, np.float32)
 
 
-@njit(nogil=True, cache=True)
-def feature_scratch(texels):
+def feature_scratch(texels: int) -> NDArray[np.float32]:
     """Return the array that `moments` fills, for blocks of `texels`."""
     return np.zeros((_SUMS, texels), np.float32)
 

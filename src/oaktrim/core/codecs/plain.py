@@ -58,7 +58,7 @@ def decode_rgba16f(data: bytes, width: int, height: int) -> Pixels:
     return np.frombuffer(data, "<f2").reshape(height, width, 4).astype(np.float16)
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@njit(nogil=True, cache=True)
 def _diffuse(values, top, codes):
     """Fill codes (H, W) uint32 of 0..top from values (H, W) uint8; what rounding leaves goes on to the next pixels.
 

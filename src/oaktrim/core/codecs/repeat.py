@@ -42,7 +42,7 @@ def _distance(source, weights, decoded, limit):
     return total
 
 
-@njit(nogil=True, cache=True, error_model="numpy")
+@njit(nogil=True, cache=True)
 def _repeat_band(source, weights, strict, decoded, wanted, means, slope, bits, taken):
     """Fill taken (rows, columns, 2) int64 with the place whose block each block of a band takes; return the squared error.
 
