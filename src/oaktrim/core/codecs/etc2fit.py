@@ -208,7 +208,7 @@ def _take_half(px, weight, flip, half, side):
 
 
 # By effort: how many of the four ways to halve a block are looked at closely.
-_WAYS = (0, 2, 4)
+_WAYS, _HARD = (1, 2, 4), (1, 1, 2)
 
 
 @njit(**BARE, fastmath=FAST)
@@ -222,7 +222,7 @@ def _fit_halves(px, weight, scale, effort, alpha, hole, modifiers, work, ends, b
         if turn >= 4:
             if best == 0:
                 break
-            way, hard = 0, effort
+            way, hard = 0, _HARD[effort]
             for k in range(1, 4):
                 way = k if errors[k] < errors[way] else way
             errors[way] = _FAR
@@ -325,13 +325,23 @@ def _set_pair(pair, h_mode, d, hole, paints):
 @njit(**BARE, fastmath=FAST)
 def _fit_pairs(px, weight, scale, effort, alpha, hole, distances, work, best, word):
     """Try the T and the H mode; return the error and word of the best."""
-    _, paints, _, got, means, pair, trial, sums = work
-    for start in range(3, 2 if effort < 2 else -1, -1):
+    _, paints, _, got, means, pair, trial, sums, won = work
+    best_form, best_at = -1, 0
+    before = earlier = np.int64(-1)
+    for start in range(3, 2 if effort < 1 else -1, -1):
         _two_means(px, weight, scale, start, means, sums)
+        # Other extremes often lead to the same two clusters.
+        found = np.int64(0)
+        for k in range(2):
+            for c in range(3):
+                found = found << 4 | _code(means[k, c], 4)
+        if found == before or found == earlier:
+            continue
+        before, earlier = found, before
         for form in range(3):
             # T with either colour alone, then H.
             h_mode = form == 2
-            for at in range(0, 8, 2 if effort == 0 else 1):
+            for at in range(0, 8, 1):
                 d = np.float32(distances[at])
                 for k in range(2):
                     for c in range(3):
@@ -339,11 +349,8 @@ def _fit_pairs(px, weight, scale, effort, alpha, hole, distances, work, best, wo
                 kept = _FAR
                 for _ in range(1 + effort):
                     # In the H mode, which colour is the greater tells the lowest bit of the distance's place.
-                    if h_mode and (_number(trial[0]) >= _number(trial[1])) != ((at & 1) == 1):
-                        for c in range(3):
-                            trial[0, c], trial[1, c] = trial[1, c], trial[0, c]
-                        if _number(trial[0]) == _number(trial[1]):
-                            break
+                    if h_mode and not _ordered(trial, at):
+                        break
                     _set_pair(trial, h_mode, d, hole, paints)
                     error = _nearest(px, weight, scale, paints, hole, got)
                     if error >= kept:
@@ -351,7 +358,8 @@ def _fit_pairs(px, weight, scale, effort, alpha, hole, distances, work, best, wo
                     kept = error
                     copy_flat(trial, pair)
                     if error < best:
-                        best = error
+                        best, best_form, best_at = error, form, at
+                        copy_flat(trial, won)
                         word = _pair_word(pair, h_mode, at, got, weight, alpha, hole)
                     for k in range(2):
                         for c in range(4):
@@ -367,7 +375,37 @@ def _fit_pairs(px, weight, scale, effort, alpha, hole, distances, work, best, wo
                         if sums[k, 3] > 0:
                             for c in range(3):
                                 trial[k, c] = _code(sums[k, c] / sums[k, 3], 4)
+    # What won is walked by single codes, and by its distance.
+    for _ in range((0, 2, 8)[effort] if best_form >= 0 else 0):
+        gained = False
+        for move in range(14):
+            at = best_at
+            copy_flat(won, trial)
+            if move < 12:
+                trial[move // 6, move // 2 % 3] = min(max(trial[move // 6, move // 2 % 3] + 2 * (move & 1) - 1, 0), 15)
+            else:
+                at = min(max(at + 2 * (move & 1) - 1, 0), 7)
+            h_mode = best_form == 2
+            if h_mode and not _ordered(trial, at):
+                continue
+            _set_pair(trial, h_mode, np.float32(distances[at]), hole, paints)
+            error = _nearest(px, weight, scale, paints, hole, got)
+            if error < best:
+                best, best_at, gained = error, at, True
+                copy_flat(trial, won)
+                word = _pair_word(trial, h_mode, at, got, weight, alpha, hole)
+        if not gained:
+            break
     return best, word
+
+
+@njit(**BARE)
+def _ordered(pair, at):
+    """Exchange the colours of the H mode so that which is the greater tells the lowest bit of `at`; say whether it does."""
+    if (_number(pair[0]) >= _number(pair[1])) != ((at & 1) == 1):
+        for c in range(3):
+            pair[0, c], pair[1, c] = pair[1, c], pair[0, c]
+    return (_number(pair[0]) >= _number(pair[1])) == ((at & 1) == 1)
 
 
 @njit(**BARE)
@@ -452,7 +490,7 @@ def colour_scratch() -> tuple[Any, ...]:
         (
             np.zeros(3, np.float32), np.zeros((3, 4), np.float32), np.zeros(3, np.int64), np.zeros(16, np.float32),
             np.zeros((2, 3), np.float32), np.zeros((2, 3), np.int64), np.zeros((2, 3), np.int64),
-            np.zeros((2, 4), np.float32),
+            np.zeros((2, 4), np.float32), np.zeros((2, 3), np.int64),
         ),
         (
             np.zeros((4, 8), np.float32), np.zeros(3, np.int64), np.zeros(3, np.int64), np.zeros((2, 3), np.int64),

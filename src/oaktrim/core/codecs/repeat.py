@@ -11,7 +11,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from oaktrim.core.codecs.blocks import FAST, heed_of
+from oaktrim.core.codecs.blocks import BARE, FAST, heed_of
 from oaktrim.core.codecs.effort import EncodeOptions
 from oaktrim.core.pixels.image import Image, Pixels, held, to_rgba
 from oaktrim.core.progress import each_chunk
@@ -22,12 +22,12 @@ _BAND = 32
 # goes on where the block before it was repeated from.
 _NEW, _FAR_BITS, _NEXT_BITS = 0.95, 20.0, 2.0
 # Where blocks to repeat are looked for: so many to the left, and around the same place in rows above.
-_LEFT, _AROUND, _ABOVE = 32, 14, 5
+_LEFT, _AROUND, _ABOVE = 48, 16, 8
 # What a bit may be worth, in squared codes of 8 bits, as powers of two; how often the span is halved, on how many bands.
 _SLOPES, _TURNS, _SAMPLED = (-8.0, 10.0), 9, 8
 
 
-@njit(nogil=True, cache=True, fastmath=FAST, error_model="numpy")
+@njit(**BARE, fastmath=FAST)
 def _distance(source, weights, decoded, limit):
     """Return the weighted squared error of a block, all (n,) float32; no more is counted once it is over `limit`."""
     total = np.float32(0.0)
@@ -42,7 +42,7 @@ def _distance(source, weights, decoded, limit):
     return total
 
 
-@njit(nogil=True, cache=True)
+@njit(**BARE)
 def _repeat_band(source, weights, strict, decoded, wanted, means, slope, bits, taken):
     """Fill taken (rows, columns, 2) int64 with the place whose block each block of a band takes; return the squared error.
 
