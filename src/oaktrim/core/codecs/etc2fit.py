@@ -335,7 +335,7 @@ def _fit_pairs(px, weight, scale, effort, alpha, hole, distances, work, best, wo
         for k in range(2):
             for c in range(3):
                 found = found << 4 | _code(means[k, c], 4)
-        if found == before or found == earlier:
+        if found in (before, earlier):
             continue
         before, earlier = found, before
         for form in range(3):

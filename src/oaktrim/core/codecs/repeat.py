@@ -18,13 +18,15 @@ from oaktrim.core.progress import each_chunk
 
 # Rows of blocks that are searched on their own, so that the result does not depend on the threads.
 _BAND = 32
-# What a packer takes for a block that stands nowhere yet (of its own bits), for one that repeats another, and for one that
-# goes on where the block before it was repeated from.
-_NEW, _FAR_BITS, _NEXT_BITS = 0.95, 20.0, 2.0
+# What a packer takes for a block that stands nowhere yet (of its own bits); for one that repeats the block before it, and more
+# for each time that one is twice as far away; for one as far away as one of the last three that were repeated; and for one
+# that goes on where the block before it was repeated from.
+_NEW, _FAR_BITS, _AGAIN_BITS, _NEXT_BITS = 0.95, 15.0, 10.0, 2.0
 # Where blocks to repeat are looked for: so many to the left, and around the same place in rows above.
 _LEFT, _AROUND, _ABOVE = 48, 16, 8
-# What a bit may be worth, in squared codes of 8 bits, as powers of two; how often the span is halved, on how many bands.
-_SLOPES, _TURNS, _SAMPLED = (-8.0, 10.0), 9, 8
+# What a bit may be worth, in squared codes of 8 bits, as powers of two, and the step between two that are tried; on how many
+# bands they are; how often the share of rows at the next step is halved, and what spreads these rows evenly.
+_SLOPES, _STEP, _SAMPLED, _SHARES, _GOLDEN = (-8.0, 10.0), 0.25, 8, 4, 0.618034
 
 
 @njit(**BARE, fastmath=FAST)
@@ -43,7 +45,7 @@ def _distance(source, weights, decoded, limit):
 
 
 @njit(**BARE)
-def _repeat_band(source, weights, strict, decoded, wanted, means, slope, bits, taken):
+def _repeat_band(source, weights, strict, decoded, wanted, means, slopes, bits, prices, taken):
     """Fill taken (rows, columns, 2) int64 with the place whose block each block of a band takes; return the squared error.
 
     Parameters
@@ -51,17 +53,21 @@ def _repeat_band(source, weights, strict, decoded, wanted, means, slope, bits, t
     source, weights, decoded : (rows, columns, n) float32; strict : (rows, columns, n) float32, 1 where an error is not allowed
     wanted, means : (rows, columns, C) float32, root of what the pixels of a channel count times its mean, in the source and
         decoded; `wanted` is NaN where some pixels do not count
-    slope : squared error that a bit is worth; bits : of a block
+    slopes : (rows,) squared error that a bit is worth
+    bits : (rows, columns) that a packer takes for a block as it is
+    prices : (places,) bits that repeating a block from each of the places takes that are looked at
     """
     rows, columns, _ = source.shape
     total = np.float64(0.0)
+    # How many blocks away the last three were that were repeated, the last one first; whether the one before was.
+    last, second, third, running = 0, 0, 0, False
     for y in range(rows):
-        offset_y, offset_x = 0, 0
         for x in range(columns):
+            slope = slopes[y]
             own = _distance(source[y, x], weights[y, x], decoded[y, x], np.float32(3e38))
-            best = np.float64(own) + slope * bits * _NEW
+            best = np.float64(own) + slope * bits[y, x]
             found_y, found_x, found = y, x, own
-            last_y, last_x = -1, -1
+            last_y, last_x, away = -1, -1, 0
             for k in range(_LEFT + (2 * _AROUND + 1) * _ABOVE):
                 if k < _LEFT:
                     from_y, from_x = y, x - 1 - k
@@ -70,22 +76,24 @@ def _repeat_band(source, weights, strict, decoded, wanted, means, slope, bits, t
                     from_x = x - _AROUND + (k - _LEFT) % (2 * _AROUND + 1)
                 if from_x < 0 or from_x >= columns or from_y < 0:
                     continue
-                goes_on = from_y - y == offset_y and from_x - x == offset_x
-                price = slope * (_NEXT_BITS if goes_on else _FAR_BITS)
+                apart = (y - from_y) * columns + x - from_x
+                goes_on = running and apart == last
+                again = apart in (last, second, third)
+                price = slope * (_NEXT_BITS if goes_on else _AGAIN_BITS if again else prices[k])
                 if price >= best:
                     continue
                 at_y, at_x = taken[from_y, from_x, 0], taken[from_y, from_x, 1]
                 # Neighbours often repeat one and the same block.
-                if at_y == last_y and at_x == last_x and not goes_on:
+                if at_y == last_y and at_x == last_x and not again:
                     continue
                 last_y, last_x = at_y, at_x
                 limit = np.float32(best - price)
                 # No block is nearer than its means are.
-                apart = np.float32(0.0)
+                least = np.float32(0.0)
                 for c in range(means.shape[2]):
                     d = wanted[y, x, c] - means[at_y, at_x, c]
-                    apart += d * d
-                if apart > limit * np.float32(1.0001) + np.float32(0.01):
+                    least += d * d
+                if least > limit * np.float32(1.0001) + np.float32(0.01):
                     continue
                 error = _distance(source[y, x], weights[y, x], decoded[at_y, at_x], limit)
                 if error > limit or error + price >= best:
@@ -97,7 +105,10 @@ def _repeat_band(source, weights, strict, decoded, wanted, means, slope, bits, t
                 if allowed:
                     best = error + price
                     found_y, found_x, found = at_y, at_x, error
-                    offset_y, offset_x = from_y - y, from_x - x
+                    away = apart
+            running = away > 0
+            if running and away != last:
+                last, second, third = away, last, third if away == second else second
             taken[y, x, 0], taken[y, x, 1] = found_y, found_x
             total += found
     return total
@@ -148,36 +159,69 @@ def repeat_blocks(
     wanted[parts[1].min(axis=2) == 0] = np.nan
     parts += [held(wanted), held(means)]
     blocks = np.frombuffer(data, np.uint8).reshape(rows, columns, -1)
-    bits = float(blocks.shape[2] * 8)
     bands = [(start, min(start + _BAND, rows)) for start in range(0, rows, _BAND)]
+    parts.append(held(np.concatenate([_own_bits(blocks[start:stop]) for start, stop in bands])))
     few = bands[:: -(-len(bands) // _SAMPLED)]
 
-    def search(slope: float, where: list[tuple[int, int]]) -> tuple[float, list[NDArray[np.int64]]]:
+    prices = _prices(columns)
+
+    def search(slope: float, where: list[tuple[int, int]], share: float = 0.0) -> tuple[float, list[NDArray[np.int64]]]:
+        """Search bands at a slope, of which a share of the rows at the next one."""
         taken = [np.empty((stop - start, columns, 2), np.int64) for start, stop in where]
         errors = np.zeros(len(where))
 
         def one(first: int, last: int) -> None:
             for k in range(first, last):
                 start, stop = where[k]
-                source, weights, exact, codes, wanted, means = (part[start:stop] for part in parts)
-                errors[k] = _repeat_band(source, weights, exact, codes, wanted, means, slope, bits, taken[k])
+                source, weights, exact, codes, wanted, means, own = (part[start:stop] for part in parts)
+                steeper = np.arange(start, stop) * _GOLDEN % 1 < share
+                slopes = np.where(steeper, 2.0 ** (slope + _STEP), 2.0**slope)
+                errors[k] = _repeat_band(source, weights, exact, codes, wanted, means, slopes, own, prices, taken[k])
 
         each_chunk(one, len(where), 1, options.threads)
         return float(errors.sum()), taken
 
     allowed = 10 ** (options.loss / 10)
-    ceiling = allowed * search(0.0, few)[0]
-    low, high = _SLOPES
-    for _ in range(_TURNS):
-        middle = (low + high) / 2
-        low, high = (middle, high) if search(2**middle, few)[0] <= ceiling else (low, middle)
-    # What held for a sample is held to for the whole.
-    ceiling = allowed * search(0.0, bands)[0]
-    error, taken = search(2**low, bands)
-    while error > ceiling:
-        low -= 0.5
-        if low < _SLOPES[0] - 8:
+    ceiling = allowed * search(-np.inf, few)[0]
+    slopes = np.arange(_SLOPES[0], _SLOPES[1], _STEP)
+    place, past = 0, len(slopes)
+    while past - place > 1:
+        middle = (place + past) // 2
+        place, past = (middle, past) if search(slopes[middle], few)[0] <= ceiling else (place, middle)
+    # What held for a sample is held to for the whole; then a share of the rows takes what is left to the next slope.
+    ceiling = allowed * search(-np.inf, bands)[0]
+    low, best = 0.0, search(slopes[place], bands)
+    while best[0] > ceiling:
+        if place == 0:
             return data
-        error, taken = search(2**low, bands)
-    parts_of = [blocks[start:stop][at[..., 0], at[..., 1]] for (start, stop), at in zip(bands, taken, strict=True)]
+        place -= 1
+        best = search(slopes[place], bands)
+    high = 1.0
+    for _ in range(_SHARES):
+        middle = (low + high) / 2
+        found = search(slopes[place], bands, middle)
+        if found[0] <= ceiling:
+            low, best = middle, found
+        else:
+            high = middle
+    parts_of = [blocks[start:stop][at[..., 0], at[..., 1]] for (start, stop), at in zip(bands, best[1], strict=True)]
     return np.concatenate(parts_of).tobytes()
+
+
+def _own_bits(blocks: NDArray[np.uint8]) -> NDArray[np.float64]:
+    """Return the bits that a packer takes for each block of a band as it is, shared by all that are the same in the band.
+
+    Without that, a flat part would follow its first block to the worse, where its own block is worth its bits to them all.
+    """
+    size = blocks.shape[2]
+    same = np.ascontiguousarray(blocks).reshape(-1, size).view(np.dtype((np.void, size))).ravel()
+    _, place, times = np.unique(same, return_inverse=True, return_counts=True)
+    shared: NDArray[np.float64] = (_NEW * 8 * size / times)[place].reshape(blocks.shape[:2])
+    return shared
+
+
+def _prices(columns: int) -> NDArray[np.float64]:
+    """Return what repeating a block takes from each place that is looked at, in bits, in a picture so many blocks wide."""
+    left = np.arange(1, _LEFT + 1)
+    above = columns * np.arange(1, _ABOVE + 1)[:, None] + np.arange(_AROUND, -_AROUND - 1, -1)
+    return _FAR_BITS + np.log2(np.maximum(np.concatenate([left, above.ravel()]), 1))
