@@ -8,9 +8,10 @@ from hypothesis import strategies as st
 from hypothesis.extra import numpy as hnp
 from numba import njit
 
+from oaktrim.core.codecs import bc7
 from oaktrim.core.codecs.bc1 import encode_bc1
 from oaktrim.core.codecs.bc4 import encode_bc4
-from oaktrim.core.codecs.effort import Dither, Effort, EncodeOptions
+from oaktrim.core.codecs.effort import Counted, Dither, Effort, EncodeOptions
 from oaktrim.core.codecs.etctables import STEPS
 from oaktrim.core.codecs.texture import EncodedTexture, decode_level, encode_level, encode_texture, stack_textures
 from oaktrim.core.errors import Unsupported
@@ -328,6 +329,37 @@ def test_blocks_that_repeat_pack_tighter_within_the_loss_allowed(name):
     assert packed < 0.9 * size
     assert quality - lower <= 1.0 + 1e-6
     assert measured(EncodeOptions(Effort.DRAFT, loss=1.0, threads=3))[2] == data
+
+
+@pytest.mark.parametrize("name", ["bc7", "astc-6x6"])
+def test_a_flat_part_does_not_follow_a_neighbour_to_the_worse(name):
+    """Half grain, half one colour that lies near the grain's: its own block is worth its bits to all that repeat it."""
+    rng = np.random.default_rng(7)
+    pixels = np.full((240, 240, 3), 120, np.uint8)
+    pixels[:, :120] = np.clip(122 + rng.integers(-6, 7, (240, 120, 1)) + rng.integers(-2, 3, (240, 120, 3)), 0, 255)
+    got = {
+        loss: to_rgba(through(Image.of(pixels), name, EncodeOptions(loss=loss)))[..., :3] for loss in (0.0, 1.0)
+    }
+    flat = np.s_[:, 132:]
+    assert (got[1.0][flat] == got[0.0][flat]).all()
+    assert 0.7 < psnr8(got[0.0], pixels) - psnr8(got[1.0], pixels) <= 1.0 + 1e-6
+
+
+def test_bc7_gains_by_its_other_modes_where_alpha_goes_its_own_way(monkeypatch):
+    """Over mode 6 alone, which has one line for all four channels."""
+    rng = np.random.default_rng(5)
+    picture = smooth(96, 96, 4).pixels.copy()
+    picture[..., 3] = np.clip(128 + 90 * np.sin(np.add.outer(np.arange(96) * 0.9, -np.arange(96) * 1.3)), 1, 254)
+    picture[..., :3] = np.clip(picture[..., :3] + rng.integers(-3, 4, (96, 96, 1)), 0, 255)
+    options = EncodeOptions(counted=Counted.DATA)
+    whole = psnr8(through(Image.of(picture), "bc7", options).pixels, picture)
+    tables = list(bc7._tables())
+    place = next(k for k, table in enumerate(tables) if table is bc7.PLANS)
+    tables[place] = np.zeros_like(bc7.PLANS)
+    tables[place][..., 6] = 1
+    monkeypatch.setattr(bc7, "_tables", lambda: tuple(tables))
+    alone = psnr8(through(Image.of(picture), "bc7", options).pixels, picture)
+    assert whole > alone + 2.5
 
 
 def test_repeated_blocks_keep_full_and_clear_alpha():

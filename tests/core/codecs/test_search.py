@@ -3,15 +3,18 @@
 import numpy as np
 import pytest
 
-from oaktrim.core.codecs import astcchoices, astcencode
+from oaktrim.core.codecs import astcchoices, astcencode, bc7
 from oaktrim.core.codecs.astc import decode_astc, partition_of
 from oaktrim.core.codecs.astcencode import encode_astc
 from oaktrim.core.codecs.astcpolish import WIDE, decode_ends, round_ends
 from oaktrim.core.codecs.bc1 import decode_bc1, encode_bc1
 from oaktrim.core.codecs.bc4 import decode_bc4, decode_bc5, encode_bc4, encode_bc5
 from oaktrim.core.codecs.bc7 import decode_bc7, encode_bc7
+from oaktrim.core.codecs.bc7fit import _ask
+from oaktrim.core.codecs.bc7lanes import LANES, fit_lanes, lanes
 from oaktrim.core.codecs.effort import Counted, Effort, EncodeOptions
 from oaktrim.core.codecs.etc2 import decode_eac_rg11, decode_etc2_rgb, encode_eac_rg11, encode_etc2_rgb
+from oaktrim.core.codecs.partitions import feature_scratch, moments
 from oaktrim.core.pixels.image import Image, Transfer, to_depth
 from tests.kit.pictures import busy, noise, psnr8, smooth
 
@@ -175,3 +178,29 @@ def test_up_to_four_partitions_and_shaded_ends_serve_what_no_line_joins(monkeypa
     monkeypatch.setattr(astcencode, "PLANS", plans)
     full, fewer = (psnr8(decode_astc(d, 96, 96, size)[..., :3], source[..., :3]) for d in (data, encoded()))
     assert full > fewer + 0.1
+
+
+def test_a_lane_of_bc7_does_not_look_at_the_others():
+    """What is fitted beside fifteen others is what is fitted alone, to the bit."""
+    rng = np.random.default_rng(11)
+    modes, _, members, *_ = bc7._tables()
+    px = rng.integers(0, 256, (4, 16)).astype(np.float32)
+    feature, means = feature_scratch(16), px.mean(axis=1)
+    moments(px, 4, feature)
+    weight, strict, roots = np.ones(16, np.float32), np.zeros(16, np.float32), np.ones(4, np.float32)
+    requests = [(1, 5, 0, 0, 1), (6, 0, 0, 0, 0), (7, 21, 0, 0, 0), (2, 40, 0, 0, 2), (4, 0, 2, 1, 0), (5, 0, 3, 0, 1)]
+
+    def fitted(requests):
+        arrays, kinds, places = lanes(), np.full(LANES, -1), np.zeros(LANES, np.int64)
+        for lane, (mode, partition, rotation, selector, fit) in enumerate(requests):
+            _ask(mode, partition, rotation, selector, fit, modes, roots, False, lane, kinds, places, arrays[0])
+        fit_lanes(px, means, feature, weight, strict, True, 3, members, places, *arrays)
+        _, steps, codes, parities, errors, turned, *_ = arrays
+        return [
+            (errors[lane], turned[lane], *(rows.reshape(-1, LANES)[:, lane].tobytes() for rows in (steps, codes, parities)))
+            for lane in range(len(requests))
+        ]
+
+    beside = fitted(requests)
+    assert beside == [fitted([request])[0] for request in requests]
+    assert len({error for error, *_ in beside}) > 4
