@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from typing import Any
 
 import numpy as np
 from numba import njit
@@ -16,7 +17,9 @@ FAST = {"contract", "reassoc", "nsz", "arcp"}
 # How kernels are compiled that make no arrays. Whoever calls one holds what it is given, so nothing is counted in and out: for
 # every view and every call that would take a quarter of the time of an encoder. Divisions are not looked at one by one for
 # zeros, which would keep loops from being taken as vectors.
-BARE = {"nogil": True, "cache": True, "error_model": "numpy", "_nrt": False}
+BARE: dict[str, Any] = {"nogil": True, "cache": True, "error_model": "numpy", "_nrt": False}
+# The same for what has to make some, and is called by those that do not.
+MAKING: dict[str, Any] = {**BARE, "_nrt": True}
 
 Blocks = NDArray[np.uint8]
 # Fills blocks of rows [start, stop) from pixels (H, W, 4).

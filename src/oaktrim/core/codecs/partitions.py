@@ -6,7 +6,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from oaktrim.core.codecs.blocks import BARE, FAST
+from oaktrim.core.codecs.blocks import BARE, FAST, MAKING
 
 # Sums kept of each subset: count, three channels and their products, rr rg rb gg gb bb; then the fourth and its, ra ga ba aa.
 _SUMS = 15
@@ -92,7 +92,7 @@ def _add_residual4(sums, residual):
         residual[p] += rr + gg + bb + aa - np.sqrt(fourth / second)
 
 
-@njit(nogil=True, cache=True, _nrt=True)
+@njit(**MAKING)
 def _multiply(a, b, out):
     # A product of matrices makes arrays of its own, whoever asks for it.
     np.dot(a, b, out)

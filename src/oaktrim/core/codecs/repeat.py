@@ -23,10 +23,11 @@ _BAND = 32
 # that goes on where the block before it was repeated from.
 _NEW, _FAR_BITS, _AGAIN_BITS, _NEXT_BITS = 0.95, 15.0, 10.0, 2.0
 # Where blocks to repeat are looked for: so many to the left, and around the same place in rows above.
-_LEFT, _AROUND, _ABOVE = 48, 16, 8
+_LEFT, _AROUND, _ABOVE = 32, 14, 5
 # What a bit may be worth, in squared codes of 8 bits, as powers of two, and the step between two that are tried; on how many
 # bands they are; how often the share of rows at the next step is halved, and what spreads these rows evenly.
-_SLOPES, _STEP, _SAMPLED, _SHARES, _GOLDEN = (-8.0, 10.0), 0.25, 8, 4, 0.618034
+_SLOPES, _STEP, _SAMPLED, _SHARES, _GOLDEN = (-8.0, 10.0), 0.25, 4, 4, 0.618034
+_ODD = np.array([0x9E3779B97F4A7C15, 0xC2B2AE3D27D4EB4F], np.uint64)
 
 
 @njit(**BARE, fastmath=FAST)
@@ -188,23 +189,20 @@ def repeat_blocks(
     while past - place > 1:
         middle = (place + past) // 2
         place, past = (middle, past) if search(slopes[middle], few)[0] <= ceiling else (place, middle)
-    # What held for a sample is held to for the whole; then a share of the rows takes what is left to the next slope.
-    ceiling = allowed * search(-np.inf, bands)[0]
-    low, best = 0.0, search(slopes[place], bands)
-    while best[0] > ceiling:
-        if place == 0:
-            return data
-        place -= 1
-        best = search(slopes[place], bands)
-    high = 1.0
+    # A share of the rows takes what is left to the next slope.
+    low, high = 0.0, 1.0
     for _ in range(_SHARES):
-        middle = (low + high) / 2
-        found = search(slopes[place], bands, middle)
-        if found[0] <= ceiling:
-            low, best = middle, found
-        else:
-            high = middle
-    parts_of = [blocks[start:stop][at[..., 0], at[..., 1]] for (start, stop), at in zip(bands, best[1], strict=True)]
+        half = (low + high) / 2
+        low, high = (half, high) if search(slopes[place], few, half)[0] <= ceiling else (low, half)
+    # What held for a sample is held to for the whole.
+    ceiling = allowed * search(-np.inf, bands)[0]
+    error, taken = search(slopes[place], bands, low)
+    while error > ceiling:
+        place, low = (place, 0.0) if low > 0 else (place - 1, 0.5)
+        if place < 0:
+            return data
+        error, taken = search(slopes[place], bands, low)
+    parts_of = [blocks[start:stop][at[..., 0], at[..., 1]] for (start, stop), at in zip(bands, taken, strict=True)]
     return np.concatenate(parts_of).tobytes()
 
 
@@ -214,8 +212,9 @@ def _own_bits(blocks: NDArray[np.uint8]) -> NDArray[np.float64]:
     Without that, a flat part would follow its first block to the worse, where its own block is worth its bits to them all.
     """
     size = blocks.shape[2]
-    same = np.ascontiguousarray(blocks).reshape(-1, size).view(np.dtype((np.void, size))).ravel()
-    _, place, times = np.unique(same, return_inverse=True, return_counts=True)
+    words = np.ascontiguousarray(blocks).reshape(-1, size).view("<u8")
+    # Sums of odd multiples tell blocks apart; two that fall together by chance would be taken for more common than they are.
+    _, place, times = np.unique(words @ _ODD[: size // 8], return_inverse=True, return_counts=True)
     shared: NDArray[np.float64] = (_NEW * 8 * size / times)[place].reshape(blocks.shape[:2])
     return shared
 
@@ -224,4 +223,5 @@ def _prices(columns: int) -> NDArray[np.float64]:
     """Return what repeating a block takes from each place that is looked at, in bits, in a picture so many blocks wide."""
     left = np.arange(1, _LEFT + 1)
     above = columns * np.arange(1, _ABOVE + 1)[:, None] + np.arange(_AROUND, -_AROUND - 1, -1)
-    return _FAR_BITS + np.log2(np.maximum(np.concatenate([left, above.ravel()]), 1))
+    prices: NDArray[np.float64] = _FAR_BITS + np.log2(np.maximum(np.concatenate([left, above.ravel()]), 1))
+    return prices
