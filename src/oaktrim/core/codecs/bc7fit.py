@@ -1,7 +1,7 @@
 """The search of the BC7 encoder: which mode, which subsets, which ends.
 
-Subsets are ranked by how far their colours are from a line; ends start on the principal axis and are refitted by least
-squares to the steps that they choose, many subsets at once; at fine effort those of the best block are walked by single codes.
+Subsets are ranked by how far their colours are from a line; many are then fitted at once, each in a lane (`bc7lanes`), and the
+block takes the mode whose lanes add up to the least.
 """
 
 from __future__ import annotations

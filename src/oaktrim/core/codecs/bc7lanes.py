@@ -47,6 +47,7 @@ def lanes() -> tuple[NDArray[np.float32], ...]:
 
 @njit(**BARE, fastmath=FAST, inline="never")
 def _gather(members, places, asked):
+    """Fill in whether each pixel is in the subset of each lane; see `fit_lanes`."""
     for i in range(16):
         for l in range(LANES):
             asked[MEMBER + LANES * i + l] = members[places[l] + i]
