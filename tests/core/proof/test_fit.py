@@ -104,7 +104,7 @@ def test_a_limit_that_cannot_be_met_is_named(art, tmp_path):
 
 def test_where_the_package_is_limited_quality_goes_for_the_download(demo_job, tmp_path):
     """Memory has room: what must go is given up where memory cannot tell, and what is proposed really packs as small."""
-    root, limit = tmp_path / "boards", 85_000
+    root, limit = tmp_path / "boards", 75_000
     root.mkdir()
     for name in ("kiosk/clapboard_base", "kiosk/roof_base", "boat/boat_base", "posts/post_base"):
         with PillowImage.open(demo_job.parent / "art" / f"{name}.png") as picture:
