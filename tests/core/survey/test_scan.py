@@ -274,3 +274,17 @@ def test_a_process_looks_as_this_one_does(tmp_path, monkeypatch):
     assert finish(looks_the_same(root, ScanSettings(), cache)) is True
     put(root, "new.png")
     assert finish(looks_the_same(root, ScanSettings(), cache)) is False
+
+
+def test_what_other_kernels_made_was_measured_in_vain(tmp_path, monkeypatch):
+    """A release whose encoders make other bytes does not call what an older one measured exact."""
+    cache = SurveyCache(tmp_path / "survey.sqlite")
+    cache.keep_measured({"content a": 10, "content b": 20})
+    cache.keep_losses({"content a": 0.5})
+    with monkeypatch.context() as other:
+        other.setattr("oaktrim.core.survey.cache.kernel_state", lambda: "another")
+        assert cache.measured() == cache.losses() == {}
+        cache.keep_measured({"content a": 11})
+        assert cache.measured() == {"content a": 11}
+    assert cache.measured() == {"content b": 20}
+    assert cache.losses() == {"content a": 0.5}

@@ -15,6 +15,7 @@ import msgspec
 import numpy as np
 import platformdirs
 
+from oaktrim.core.kernels import kernel_state
 from oaktrim.core.pixels.image import CHANNEL_NAMES, Image, Pixels, Transfer
 from oaktrim.core.survey.facts import FileFacts, TextureFacts
 from oaktrim.core.survey.sample import Sample
@@ -25,8 +26,8 @@ _VERSION = 14
 _TABLES = f"""
 create table if not exists facts_{_VERSION} (root text, path text, facts blob, primary key (root, path)) without rowid;
 create table if not exists sample_{_VERSION} (content text primary key, pieces blob, thumbnail blob, kept integer);
-create table if not exists measured_{_VERSION} (recipe text primary key, bytes integer) without rowid;
-create table if not exists losses_{_VERSION} (recipe text primary key, steps real) without rowid;
+create table if not exists sizes_{_VERSION} (recipe text primary key, bytes integer, kernels text) without rowid;
+create table if not exists steps_{_VERSION} (recipe text primary key, steps real, kernels text) without rowid;
 create table if not exists tree_{_VERSION} (root text primary key, seen blob) without rowid;
 create table if not exists made_{_VERSION} (content text primary key, facts blob) without rowid;
 """
@@ -192,25 +193,25 @@ class SurveyCache:
             return None
 
     def measured(self) -> dict[str, int]:
-        """Return the packed sizes that were measured, by recipe."""
-        return self._known(f"select recipe, bytes from measured_{_VERSION}")
+        """Return the packed sizes that were measured of what these kernels make, by recipe."""
+        return self._known(f"select recipe, bytes from sizes_{_VERSION} where kernels = ?")
 
     def keep_measured(self, sizes: dict[str, int]) -> None:
         """Keep packed sizes by recipe."""
-        self._keep(f"insert or replace into measured_{_VERSION} values (?, ?)", sizes)
+        self._keep(f"insert or replace into sizes_{_VERSION} values (?, ?, '{kernel_state()}')", sizes)
 
     def losses(self) -> dict[str, float]:
-        """Return how far recipes were seen to differ from their sources, by recipe."""
-        return self._known(f"select recipe, steps from losses_{_VERSION}")
+        """Return how far what these kernels make was seen to differ from its sources, by recipe."""
+        return self._known(f"select recipe, steps from steps_{_VERSION} where kernels = ?")
 
     def keep_losses(self, steps: dict[str, float]) -> None:
         """Keep how far recipes were seen to differ."""
-        self._keep(f"insert or replace into losses_{_VERSION} values (?, ?)", steps)
+        self._keep(f"insert or replace into steps_{_VERSION} values (?, ?, '{kernel_state()}')", steps)
 
     def _known(self, query: str) -> dict[str, Any]:
         try:
             with self._open() as connection:
-                return dict(connection.execute(query).fetchall())
+                return dict(connection.execute(query, (kernel_state(),)).fetchall())
         except (sqlite3.Error, OSError):
             return {}
 
@@ -246,8 +247,8 @@ def _trim(connection: sqlite3.Connection, limit: int) -> int:
             with connection:
                 connection.execute(f"delete from facts_{_VERSION}")
                 connection.execute(f"delete from tree_{_VERSION}")
-                connection.execute(f"delete from measured_{_VERSION}")
-                connection.execute(f"delete from losses_{_VERSION}")
+                connection.execute(f"delete from sizes_{_VERSION}")
+                connection.execute(f"delete from steps_{_VERSION}")
                 connection.execute(f"delete from made_{_VERSION}")
             break
         gone += lost
