@@ -135,6 +135,7 @@ def main() -> None:
         take(window, app, "proof", folder)
         choose(window, *(f"posts/{name}" for name in ("post_base.png", "post_n.png", "post_orm.png", "rope_n.png")))
         window.proof.show_page(Page.WALL)
+        wait_for(app, lambda: window.proof.wall.left == 0)
         take(window, app, "proof-wall", folder)
         window.proof.show_page(Page.ONE)
         picture_channels(window, app, folder)

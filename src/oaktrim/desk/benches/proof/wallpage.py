@@ -65,6 +65,11 @@ class WallPage(QWidget):
             plan, [(place, row, recipe) for place, (row, recipe) in enumerate(zip(rows, recipes, strict=True))]
         )
 
+    @property
+    def left(self) -> int:
+        """How many textures are still to be made."""
+        return len(self._rows) - len(self._results)
+
     def _found(self, place: int, result: Tried | Exception) -> None:
         if isinstance(result, Tried):
             self._results[place] = result
@@ -86,11 +91,10 @@ class WallPage(QWidget):
                 pairs.append(Pair(name, words, f"{result.steps:.2f} steps", *both))
         self._order = [self._rows[place] for place in places]
         self.wall.show_pairs(pairs)
-        left = len(self._rows) - len(self._results)
         more = len(self._session.chosen) - len(self._rows)
         self._words.setText(
             f"Left the source, right what ships, where they differ most; {len(self._rows)} textures"
-            + (f", {left} still to be made" if left else "")
+            + (f", {self.left} still to be made" if self.left else "")
             + (f"; {more} smaller ones are left out" if more > 0 else "")
             + ". Enter or a double click looks at one alone."
         )
