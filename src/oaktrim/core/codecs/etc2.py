@@ -26,8 +26,8 @@ from oaktrim.core.codecs.blocks import (
 )
 from oaktrim.core.codecs.eacfit import channel_scratch, encode_channel_rows
 from oaktrim.core.codecs.effort import Counted, EncodeOptions
-from oaktrim.core.codecs.etc2fit import ALONE, BESIDE, ONE_BIT, colour_scratch, encode_colour_rows
-from oaktrim.core.codecs.etctables import DISTANCES, MODIFIERS, STEPS
+from oaktrim.core.codecs.etc2fit import colour_scratch, encode_colour_rows
+from oaktrim.core.codecs.etctables import ALONE, BESIDE, DISTANCES, MODIFIERS, ONE_BIT, STEPS
 from oaktrim.core.pixels.image import Image, Pixels, held, to_rgba
 
 

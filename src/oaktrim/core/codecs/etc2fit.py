@@ -1,4 +1,4 @@
-"""The search of the ETC2 encoder.
+"""The search of the ETC2 encoder: halves with a base each, the planar mode, and what `etc2pairs` finds.
 
 Every mode ends as four paints that each pixel takes the nearest of. A half block adds one number to all three channels, so
 that the sum of a pixel's distances to the base says which; bases are refitted to what was chosen and walked by single codes.
@@ -14,46 +14,10 @@ from numba import njit
 
 from oaktrim.core.codecs.blocks import BARE, COVERS, FAST, copy_flat, set_roots, weigh_by_alpha
 from oaktrim.core.codecs.eacfit import encode_channel, field, load_columns, store
+from oaktrim.core.codecs.etc2pairs import code, fit_pairs, overflow, wide
+from oaktrim.core.codecs.etctables import BESIDE, ONE_BIT
 
-ALONE, ONE_BIT, BESIDE = 0, 1, 2
 _FAR = np.float32(3e38)
-
-
-@njit(**BARE, fastmath=FAST)
-def _wide(code, bits):
-    """Return a code of 4 to 7 bits, spread over 8, as a float."""
-    return np.float32(code << (8 - bits) | code >> (2 * bits - 8))
-
-
-@njit(**BARE, fastmath=FAST)
-def _code(value, bits):
-    top = np.float32((1 << bits) - 1)
-    return np.int64(min(max(value * top * np.float32(1 / 255) + np.float32(0.5), np.float32(0.0)), top))
-
-
-@njit(**BARE, fastmath=FAST)
-def _nearest(px, weight, scale, paints, hole, chosen):
-    """Give each pixel the nearest of four paints (3, 4); return the weighted squared error.
-
-    Parameters
-    ----------
-    hole : paint 2 is clear, and for pixels of no weight only
-    """
-    error = np.float32(0.0)
-    bar = np.float32(1e9) if hole else np.float32(0.0)
-    red, green, blue = scale[0], scale[1], scale[2]
-    for i in range(16):
-        r, g, b = px[0, i], px[1, i], px[2, i]
-        d0 = red * (r - paints[0, 0]) ** 2 + green * (g - paints[1, 0]) ** 2 + blue * (b - paints[2, 0]) ** 2
-        d1 = red * (r - paints[0, 1]) ** 2 + green * (g - paints[1, 1]) ** 2 + blue * (b - paints[2, 1]) ** 2
-        d2 = red * (r - paints[0, 2]) ** 2 + green * (g - paints[1, 2]) ** 2 + blue * (b - paints[2, 2]) ** 2 + bar
-        d3 = red * (r - paints[0, 3]) ** 2 + green * (g - paints[1, 3]) ** 2 + blue * (b - paints[2, 3]) ** 2
-        first, second = min(d0, d1), min(d2, d3)
-        k0 = np.float32(0.0) if d0 <= d1 else np.float32(1.0)
-        k1 = np.float32(2.0) if d2 <= d3 else np.float32(3.0)
-        chosen[i] = k0 if first <= second else k1
-        error += weight[i] * min(first, second)
-    return error
 
 
 @njit(**BARE, fastmath=FAST)
@@ -63,7 +27,7 @@ def _try_half(half, scale, codes, bits, modifiers, hole, best):
     Where nothing leaves the range of a byte, the sum of a pixel's distances to the base tells the error of a row, and a
     base that cannot come under `best` is not looked at further.
     """
-    red, green, blue = _wide(codes[0], bits), _wide(codes[1], bits), _wide(codes[2], bits)
+    red, green, blue = wide(codes[0], bits), wide(codes[1], bits), wide(codes[2], bits)
     apart = np.float32(0.0)
     wr, wg, wb = scale[0], scale[1], scale[2]
     for i in range(8):
@@ -114,7 +78,7 @@ def _half_error(half, scale, red, green, blue, modifiers, row, hole):
 def _choose_half(half, scale, codes, bits, modifiers, row, hole, chosen, paints):
     """Give each pixel of a half block the nearest paint (3, 4) of a base and a row; of two clear ones never the third."""
     for c in range(3):
-        base = _wide(codes[c], bits)
+        base = wide(codes[c], bits)
         for k in range(4):
             more = np.float32(0.0) if hole and (k & 1) == 0 else np.float32(modifiers[row, k])
             paints[c, k] = _paint(base, more)
@@ -143,7 +107,7 @@ def _fit_half(half, scale, bits, low, high, effort, modifiers, hole, work, codes
         total = np.float32(0.0)
         for i in range(8):
             total += half[3, i] * half[c, i]
-        trial[c] = min(max(_code(total / count, bits), low[c]), high[c])
+        trial[c] = min(max(code(total / count, bits), low[c]), high[c])
     best, row = _FAR, 0
     for _ in range(1 if effort == 0 else 3):
         error, at = _try_half(half, scale, trial, bits, modifiers, hole, best)
@@ -156,11 +120,11 @@ def _fit_half(half, scale, bits, low, high, effort, modifiers, hole, work, codes
         # The base that serves the chosen modifiers best is the mean of what they leave.
         _choose_half(half, scale, codes, bits, modifiers, row, hole, got, paints)
         for c in range(3):
-            base[c] = _wide(codes[c], bits)
+            base[c] = wide(codes[c], bits)
             total = np.float32(0.0)
             for i in range(8):
                 total += half[3, i] * (half[c, i] - paints[c, np.int64(got[i])] + base[c])
-            trial[c] = min(max(_code(total / count, bits), low[c]), high[c])
+            trial[c] = min(max(code(total / count, bits), low[c]), high[c])
     if effort > 0:
         for _ in range(effort):
             gained = False
@@ -207,7 +171,7 @@ def _take_half(px, weight, flip, half, side):
         side[3, i] = weight[place]
 
 
-# By effort: how many of the four ways to halve a block are looked at closely.
+# By effort: how many of the four ways to halve a block are looked at closely, and how hard their bases are searched.
 _WAYS, _HARD = (1, 2, 4), (1, 1, 2)
 
 
@@ -277,175 +241,6 @@ def _fit_halves(px, weight, scale, effort, alpha, hole, modifiers, work, ends, b
 
 
 @njit(**BARE, fastmath=FAST)
-def _two_means(px, weight, scale, start, means, sums):
-    """Fill means (2, 3) with two clusters of a block's colours, from its extremes along a channel or their sum."""
-    least, most, first, last = _FAR, -_FAR, 0, 0
-    for i in range(16):
-        if weight[i] == 0:
-            continue
-        value = px[0, i] + px[1, i] + px[2, i] if start == 3 else px[start, i]
-        if value < least:
-            least, first = value, i
-        if value > most:
-            most, last = value, i
-    for c in range(3):
-        means[0, c], means[1, c] = px[c, first], px[c, last]
-    for _ in range(4):
-        for k in range(2):
-            for c in range(4):
-                sums[k, c] = np.float32(0.0)
-        for i in range(16):
-            near = far = np.float32(0.0)
-            for c in range(3):
-                near += scale[c] * (px[c, i] - means[0, c]) ** 2
-                far += scale[c] * (px[c, i] - means[1, c]) ** 2
-            k = 0 if near <= far else 1
-            sums[k, 3] += weight[i]
-            for c in range(3):
-                sums[k, c] += weight[i] * px[c, i]
-        for k in range(2):
-            if sums[k, 3] > 0:
-                for c in range(3):
-                    means[k, c] = sums[k, c] / sums[k, 3]
-
-
-@njit(**BARE, fastmath=FAST)
-def _set_pair(pair, h_mode, d, hole, paints):
-    """Fill paints (3, 4) of the T or the H mode from codes pair (2, 3) of 4 bits and a distance."""
-    for c in range(3):
-        first, second = _wide(pair[0, c], 4), _wide(pair[1, c], 4)
-        if h_mode:
-            paints[c, 0], paints[c, 1], paints[c, 2], paints[c, 3] = first + d, first - d, second + d, second - d
-        else:
-            paints[c, 0], paints[c, 1], paints[c, 2], paints[c, 3] = first, second + d, second, second - d
-        for k in range(4):
-            paints[c, k] = min(max(paints[c, k], np.float32(0.0)), np.float32(255.0))
-
-
-@njit(**BARE, fastmath=FAST)
-def _fit_pairs(px, weight, scale, effort, alpha, hole, distances, work, best, word):
-    """Try the T and the H mode; return the error and word of the best."""
-    _, paints, _, got, means, pair, trial, sums, won = work
-    best_form, best_at = -1, 0
-    before = earlier = np.int64(-1)
-    for start in range(3, 2 if effort < 1 else -1, -1):
-        _two_means(px, weight, scale, start, means, sums)
-        # Other extremes often lead to the same two clusters.
-        found = np.int64(0)
-        for k in range(2):
-            for c in range(3):
-                found = found << 4 | _code(means[k, c], 4)
-        if found in (before, earlier):
-            continue
-        before, earlier = found, before
-        for form in range(3):
-            # T with either colour alone, then H.
-            h_mode = form == 2
-            for at in range(0, 8, 1):
-                d = np.float32(distances[at])
-                for k in range(2):
-                    for c in range(3):
-                        trial[k, c] = _code(means[1 - k if form == 1 else k, c], 4)
-                kept = _FAR
-                for _ in range(1 + effort):
-                    # In the H mode, which colour is the greater tells the lowest bit of the distance's place.
-                    if h_mode and not _ordered(trial, at):
-                        break
-                    _set_pair(trial, h_mode, d, hole, paints)
-                    error = _nearest(px, weight, scale, paints, hole, got)
-                    if error >= kept:
-                        break
-                    kept = error
-                    copy_flat(trial, pair)
-                    if error < best:
-                        best, best_form, best_at = error, form, at
-                        copy_flat(trial, won)
-                        word = _pair_word(pair, h_mode, at, got, weight, alpha, hole)
-                    for k in range(2):
-                        for c in range(4):
-                            sums[k, c] = np.float32(0.0)
-                    for i in range(16):
-                        paint = np.int64(got[i])
-                        k = paint >> 1 if h_mode else min(paint, 1)
-                        more = (d - 2 * d * (paint & 1)) if h_mode else (np.float32(0.0), d, np.float32(0.0), -d)[paint]
-                        sums[k, 3] += weight[i]
-                        for c in range(3):
-                            sums[k, c] += weight[i] * (px[c, i] - more)
-                    for k in range(2):
-                        if sums[k, 3] > 0:
-                            for c in range(3):
-                                trial[k, c] = _code(sums[k, c] / sums[k, 3], 4)
-    # What won is walked by single codes, and by its distance.
-    for _ in range((0, 2, 8)[effort] if best_form >= 0 else 0):
-        gained = False
-        for move in range(14):
-            at = best_at
-            copy_flat(won, trial)
-            if move < 12:
-                trial[move // 6, move // 2 % 3] = min(max(trial[move // 6, move // 2 % 3] + 2 * (move & 1) - 1, 0), 15)
-            else:
-                at = min(max(at + 2 * (move & 1) - 1, 0), 7)
-            h_mode = best_form == 2
-            if h_mode and not _ordered(trial, at):
-                continue
-            _set_pair(trial, h_mode, np.float32(distances[at]), hole, paints)
-            error = _nearest(px, weight, scale, paints, hole, got)
-            if error < best:
-                best, best_at, gained = error, at, True
-                copy_flat(trial, won)
-                word = _pair_word(trial, h_mode, at, got, weight, alpha, hole)
-        if not gained:
-            break
-    return best, word
-
-
-@njit(**BARE)
-def _ordered(pair, at):
-    """Exchange the colours of the H mode so that which is the greater tells the lowest bit of `at`; say whether it does."""
-    if (_number(pair[0]) >= _number(pair[1])) != ((at & 1) == 1):
-        for c in range(3):
-            pair[0, c], pair[1, c] = pair[1, c], pair[0, c]
-    return (_number(pair[0]) >= _number(pair[1])) == ((at & 1) == 1)
-
-
-@njit(**BARE)
-def _number(codes):
-    """Return a colour of three codes of 4 bits as one number."""
-    return codes[0] << 8 | codes[1] << 4 | codes[2]
-
-
-@njit(**BARE)
-def _overflow(low, step, at):
-    """Return the three bits above a field and the sign above a difference that drive their sum out of range."""
-    return field(7, at + 5) if low + step >= 4 else field(1, at + 2)
-
-
-@njit(**BARE)
-def _pair_word(pair, h_mode, at, chosen, weight, alpha, hole):
-    """Return the word of a T or H block: `pair` (2, 3) codes, place of the distance, paints of the pixels."""
-    word = field(0 if alpha == ONE_BIT and hole else 1, 33)
-    first, second = pair[0], pair[1]
-    if h_mode:
-        word |= field(at >> 2, 34) | field(at >> 1 & 1, 32)
-        word |= field(first[0], 59) | field(first[1] >> 1, 56) | field(first[1] & 1, 52)
-        word |= field(first[2] >> 3, 51) | field(first[2] & 7, 47)
-        word |= field(second[0], 43) | field(second[1], 39) | field(second[2], 35)
-        word |= field(1 if first[1] >> 1 & 4 else 0, 63)
-        word |= _overflow((first[1] & 1) << 1 | first[2] >> 3, (first[2] & 7) >> 1, 48)
-    else:
-        word |= field(at >> 1, 34) | field(at & 1, 32)
-        word |= field(first[0] >> 2, 59) | field(first[0] & 3, 56) | field(first[1], 52) | field(first[2], 48)
-        word |= field(second[0], 44) | field(second[1], 40) | field(second[2], 36)
-        word |= _overflow(first[0] >> 2, first[0] & 3, 56)
-    for i in range(16):
-        k = np.int64(chosen[i])
-        if hole and weight[i] == 0:
-            k = 2
-        word |= np.uint64(k >> 1) << np.uint64(16 + i) | np.uint64(k & 1) << np.uint64(i)
-    return word
-
-
-@njit(**BARE, fastmath=FAST)
 def _fit_planar(px, weight, scale, codes, best, word):
     """Try the planar mode, fitted by least squares; return the error and the word. Codes (3, 3) int64 is scratch."""
     error = np.float32(0.0)
@@ -459,10 +254,10 @@ def _fit_planar(px, weight, scale, codes, best, word):
         # Over the sixteen places, the squares of x and of y about their means add up to 20.
         mean, across, down = mean * np.float32(1 / 16), across * np.float32(1 / 20), down * np.float32(1 / 20)
         origin = mean - np.float32(1.5) * (across + down)
-        codes[c, 0] = _code(origin, bits)
-        codes[c, 1] = _code(origin + 4 * across, bits)
-        codes[c, 2] = _code(origin + 4 * down, bits)
-        o, h, v = _wide(codes[c, 0], bits), _wide(codes[c, 1], bits), _wide(codes[c, 2], bits)
+        codes[c, 0] = code(origin, bits)
+        codes[c, 1] = code(origin + 4 * across, bits)
+        codes[c, 2] = code(origin + 4 * down, bits)
+        o, h, v = wide(codes[c, 0], bits), wide(codes[c, 1], bits), wide(codes[c, 2], bits)
         for i in range(16):
             x, y = np.float32(i >> 2), np.float32(i & 3)
             value = np.floor((x * (h - o) + y * (v - o) + 4 * o + 2) * np.float32(0.25))
@@ -476,7 +271,7 @@ def _fit_planar(px, weight, scale, codes, best, word):
     word |= field(bo >> 3 & 3, 43) | field(bo & 7, 39) | field(rh >> 1, 34) | field(rh & 1, 32)
     word |= field(gh, 25) | field(bh, 19) | field(codes[0, 2], 13) | field(codes[1, 2], 6) | field(codes[2, 2], 0)
     word |= field(ro >> 1 & 1, 63) | field(go >> 1 & 1, 55)
-    word |= _overflow(bo >> 3 & 3, (bo & 7) >> 1, 40)
+    word |= overflow(bo >> 3 & 3, (bo & 7) >> 1, 40)
     return error, word
 
 
@@ -489,8 +284,7 @@ def colour_scratch() -> tuple[Any, ...]:
         ),
         (
             np.zeros(3, np.float32), np.zeros((3, 4), np.float32), np.zeros(3, np.int64), np.zeros(16, np.float32),
-            np.zeros((2, 3), np.float32), np.zeros((2, 3), np.int64), np.zeros((2, 3), np.int64),
-            np.zeros((2, 4), np.float32), np.zeros((2, 3), np.int64),
+            np.zeros((2, 3), np.float32), np.zeros((2, 3), np.int64), np.zeros((2, 4), np.float32), np.zeros((2, 3), np.int64),
         ),
         (
             np.zeros((4, 8), np.float32), np.zeros(3, np.int64), np.zeros(3, np.int64), np.zeros((2, 3), np.int64),
@@ -503,7 +297,7 @@ def colour_scratch() -> tuple[Any, ...]:
 
 @njit(**BARE)
 def encode_colour_rows(pixels, alpha, threshold, effort, heed, distances, modifiers, steps, start, stop, out, told, scratch):
-    """Encode block rows of pixels (H, W, 4) uint8 into `out` (rows, columns, 8 or 16) uint8; see ALONE and its like.
+    """Encode block rows of pixels (H, W, 4) uint8 into `out` (rows, columns, 8 or 16) uint8; see `etctables.ALONE` and its like.
 
     `heed` (5,) float32 is what `heed_of` returns. The error that is told is that of colour.
     """
@@ -546,6 +340,6 @@ def encode_colour_rows(pixels, alpha, threshold, effort, heed, distances, modifi
             if not holes and best > 0:
                 best, word = _fit_planar(px, weight, scale, planar, best, word)
             if best > enough:
-                best, word = _fit_pairs(px, weight, scale, effort, alpha, holes, distances, work, best, word)
+                best, word = fit_pairs(px, weight, scale, effort, alpha, holes, distances, work, best, word)
             told[by, bx] = best
             store(word, block)

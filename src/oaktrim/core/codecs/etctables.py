@@ -23,3 +23,6 @@ STEPS = np.array(
     ],
     np.int64,
 )  # fmt: skip
+
+# What goes with the colours of a block: nothing, one bit of alpha in each pixel's index, or a block of alpha.
+ALONE, ONE_BIT, BESIDE = 0, 1, 2
