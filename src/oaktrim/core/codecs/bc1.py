@@ -17,7 +17,7 @@ from numba import njit
 from numpy.typing import NDArray
 
 from oaktrim.core.codecs.bc1fit import FAR, draft_ends, palette_of, search_ends, walk_moves
-from oaktrim.core.codecs.bc4 import channel_block, channel_palette
+from oaktrim.core.codecs.bc4 import channel_palette, channel_scratch, encode_channel_rows
 from oaktrim.core.codecs.blocks import (
     ANGLE,
     BARE,
@@ -143,7 +143,7 @@ def _encode_rows(pixels, alpha_use, threshold, effort, heed, single, moves, star
 
     `heed` (5,) float32 is what `heed_of` returns. The error that is told is that of colour.
     """
-    px, alpha, clear, codes, palette, best, ends, trial, roots, even = scratch
+    px, alpha, clear, codes, palette, best, ends, trial, roots = scratch
     draft = effort == 0 and alpha_use == OPAQUE and heed[0] == heed[1] and heed[ANGLE] == 0
     for i in range(16):
         px[3, i] = np.float32(1.0)
@@ -179,7 +179,6 @@ def _encode_rows(pixels, alpha_use, threshold, effort, heed, single, moves, star
                         px, effort, alpha_use != BESIDE, any_clear, moves, roots, best, ends, trial, palette
                     )
             if alpha_use == BESIDE:
-                channel_block(alpha, even, effort, heed[COVERS] > 0, block[:8])
                 block = block[8:]
             told[by, bx] = _write(px, best, three, clear, roots, palette, codes, block)
 
@@ -268,7 +267,7 @@ def _scratch() -> tuple[NDArray[Any], ...]:
     return (
         np.empty((4, 16), np.float32), np.empty(16, np.float32), np.zeros(16, np.bool_), np.empty(16, np.int32),
         np.empty((3, 4), np.float32), np.empty(6, np.int32), np.empty(6, np.int32), np.empty(6, np.int32),
-        np.ones((2, 4), np.float32), np.ones(16, np.float32),
+        np.ones((2, 4), np.float32),
     )  # fmt: skip
 
 
@@ -276,6 +275,9 @@ def _encode(image: Image, options: EncodeOptions, alpha_use: int, told: Told = N
     single, moves, effort, heed = _single_table(), walk_moves(), options.effort.rank, heed_of(options.counted)
 
     def rows(pixels: Pixels, start: int, stop: int, out: Blocks, errors: Errors) -> None:
+        if alpha_use == BESIDE:
+            exact = bool(heed[COVERS] > 0)
+            encode_channel_rows(pixels, 3, 1, effort, exact, False, start, stop, out, errors, *channel_scratch())
         _encode_rows(
             pixels, alpha_use, options.alpha_threshold, effort, heed, single, moves, start, stop, out, errors, _scratch()
         )  # fmt: skip
