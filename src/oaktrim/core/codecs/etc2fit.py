@@ -13,7 +13,7 @@ import numpy as np
 from numba import njit
 
 from oaktrim.core.codecs.blocks import BARE, COVERS, FAST, copy_flat, set_roots, weigh_by_alpha
-from oaktrim.core.codecs.eacfit import encode_channel, field, load_columns, store
+from oaktrim.core.codecs.eacfit import encode_channel, field, lanes, load_columns, store
 from oaktrim.core.codecs.etc2pairs import code, fit_pairs, overflow, wide
 from oaktrim.core.codecs.etctables import BESIDE, ONE_BIT
 
@@ -291,7 +291,7 @@ def colour_scratch() -> tuple[Any, ...]:
             np.zeros(16, np.float32), np.zeros(4, np.float32),
         ),
         np.zeros((3, 3), np.int64),
-        (np.zeros(16, np.float32), np.zeros(8, np.float32)),
+        lanes(),
     )  # fmt: skip
 
 
@@ -301,7 +301,7 @@ def encode_colour_rows(pixels, alpha, threshold, effort, heed, distances, modifi
 
     `heed` (5,) float32 is what `heed_of` returns. The error that is told is that of colour.
     """
-    (px, weight, strict, even, scale), work, ends, planar, (errors, palette) = scratch
+    (px, weight, strict, even, scale), work, ends, planar, channel = scratch
     enough = np.float32((240.0, 24.0, 0.0)[effort])
     for by in range(start, stop):
         for bx in range(out.shape[1]):
@@ -326,7 +326,7 @@ def encode_colour_rows(pixels, alpha, threshold, effort, heed, distances, modifi
                             px[c, i] = mean / seen
             block = out[by, bx]
             if alpha == BESIDE:
-                store(encode_channel(px[3], even, strict, False, effort, steps, errors, palette)[0], block)
+                store(encode_channel(px[3], even, strict, False, effort, steps, channel)[0], block)
                 block = block[8:]
             told[by, bx] = np.float32(0.0)
             if hidden == 16:
