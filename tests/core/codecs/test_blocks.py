@@ -184,6 +184,21 @@ def test_any_number_of_threads_gives_the_same_bytes(name):
     assert len(one) == FORMATS[name].level_bytes(150, 90)
 
 
+@pytest.mark.parametrize("name", ["bc1", "bc3", "bc5", "bc6h", "bc7", "etc2-rgba", "eac-rg11", "astc-4x4", "astc-8x8"])
+def test_blocks_do_not_depend_on_where_memory_is_free(name):
+    """What is compiled takes numbers several at once only where what it writes is far from what it reads, and rounds otherwise."""
+    rng = np.random.default_rng(4)
+    flat = smooth(192, 192, 3).pixels.astype(int) // 32 * 32 + 16
+    picture = Image.of(np.clip(flat + rng.integers(-3, 4, flat.shape), 0, 255).astype(np.uint8))
+    found = set()
+    for turn in range(8):
+        held = [np.empty(int(size), np.uint8) for size in rng.choice([16, 32, 64, 128, 240, 256, 1024], 400)]
+        for place in rng.permutation(400)[:300]:
+            held[place] = None
+        found.add(encode_level(picture, FORMATS[name], EncodeOptions(Effort.DRAFT, threads=1 + turn % 3)))
+    assert len(found) == 1
+
+
 @given(st.integers(0, 255))
 @settings(max_examples=40, deadline=None)
 def test_a_constant_channel_is_exact_in_bc4(value):

@@ -26,7 +26,7 @@ from oaktrim.core.codecs.astc import (
 from oaktrim.core.codecs.astcchoices import PLANS, choices_of
 from oaktrim.core.codecs.astcfit import encode_rows
 from oaktrim.core.codecs.astcpolish import polish_scratch
-from oaktrim.core.codecs.blocks import BARE, Blocks, Errors, Told, encode_pixels, heed_of
+from oaktrim.core.codecs.blocks import BARE, Blocks, Errors, Told, encode_pixels, heed_of, spaced
 from oaktrim.core.codecs.effort import EncodeOptions
 from oaktrim.core.codecs.partitions import feature_scratch, ranking_scratch, subset_masks
 from oaktrim.core.pixels.image import Image, Pixels, held, to_rgba
@@ -172,8 +172,8 @@ def encoding_tables(size: tuple[int, int], partitions: int) -> tuple[object, ...
 
 def scratch(size: tuple[int, int], tables: tuple[Any, ...]) -> tuple[Any, ...]:
     """Return what `astcfit.encode_rows` works in, for blocks of a size."""
-    texels, masks = size[0] * size[1], tables[10]
-    return (
+    texels, counts = size[0] * size[1], [len(parted) for parted in tables[9]]
+    return spaced((
         tuple(np.empty((rows, texels), np.float32) for rows in (4, 4, 2, 2, 2)),
         (np.zeros(texels, np.int64), np.zeros((4, 3, texels), np.float32), np.ones((3, texels), np.float32)),
         (
@@ -186,11 +186,11 @@ def scratch(size: tuple[int, int], tables: tuple[Any, ...]) -> tuple[Any, ...]:
         ),
         polish_scratch(texels),
         (
-            feature_scratch(texels), tuple(ranking_scratch(mask.shape[2]) for mask in masks),
-            np.zeros(sum(mask.shape[2] for mask in masks), np.int64),
+            feature_scratch(texels), tuple(ranking_scratch(count) for count in counts),
+            np.zeros(sum(counts), np.int64),
         ),
         (np.zeros(2, np.uint64), np.zeros(2, np.uint64)),
-    )  # fmt: skip
+    ))  # fmt: skip
 
 
 def encode_astc(image: Image, options: EncodeOptions, size: tuple[int, int], told: Told = None) -> bytes:

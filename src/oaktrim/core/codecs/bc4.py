@@ -22,6 +22,7 @@ from oaktrim.core.codecs.blocks import (
     decode_rows,
     encode_pixels,
     least_turns,
+    spaced,
     weigh_turns,
 )
 from oaktrim.core.codecs.effort import Counted, EncodeOptions
@@ -93,9 +94,9 @@ def encode_channel_rows(pixels, first, channels, effort, exact, turns, start, st
 
 def channel_scratch() -> tuple[tuple[Any, ...], tuple[NDArray[Any], ...]]:
     """Return the last two of what `encode_channel_rows` takes."""
-    return scratch(), (
+    return spaced((scratch(), (
         np.empty(8, np.uint8), np.empty((2, 8), np.float32), np.empty((2, 2), np.int64), np.empty((2, 16), np.int64),
-    )  # fmt: skip
+    )))  # fmt: skip
 
 
 @njit(**BARE)

@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 from numba import njit
 
-from oaktrim.core.codecs.blocks import BARE, FAST, bytes_of, copy_flat, put_bits
+from oaktrim.core.codecs.blocks import BARE, FAST, bytes_of, copy_flat, put_bits, spaced
 from oaktrim.core.codecs.lines import axis_line, refit
 from oaktrim.core.codecs.partitions import feature_scratch, rank_partitions, ranking_scratch
 
@@ -122,7 +122,7 @@ def _write(mode, row, order, parts, anchor, partition, codes, steps, words, bloc
 
 def scratch() -> tuple[Any, ...]:
     """Return what `encode_rows` works in."""
-    return (
+    return spaced((
         np.empty((4, 16), np.float32), np.ones((2, 16), np.float32), np.ones(4, np.float32),
         (
             np.zeros((2, 2, 4), np.float32), np.zeros((2, 3), np.float32), np.zeros((4, 16), np.float32),
@@ -134,7 +134,7 @@ def scratch() -> tuple[Any, ...]:
         ),
         (feature_scratch(16), ranking_scratch(32), np.zeros(32, np.int64)),
         np.zeros(2, np.uint64),
-    )  # fmt: skip
+    ))  # fmt: skip
 
 
 @njit(**BARE)

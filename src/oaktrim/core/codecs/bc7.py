@@ -22,10 +22,8 @@ from oaktrim.core.codecs.blocks import (
     blocks_in,
     decode_rows,
     encode_pixels,
-    get_bits,
     heed_of,
     put_pixels,
-    words_of,
 )
 from oaktrim.core.codecs.effort import EncodeOptions
 from oaktrim.core.codecs.partitions import subset_masks
@@ -87,6 +85,8 @@ PARTITIONS[3] = (np.array(_THREE)[:, None] >> (2 * np.arange(16))) & 3
 ANCHORS = np.zeros((4, 64, 3), np.int64)
 ANCHORS[2, :, 1] = _ANCHOR
 ANCHORS[3, :, 1], ANCHORS[3, :, 2] = _ANCHOR_SECOND, _ANCHOR_THIRD
+# The subsets of each partition as one word, two bits a pixel.
+_SUBSETS = (PARTITIONS << 2 * np.arange(16)).sum(axis=2).astype(np.uint64)
 MARKS = ANCHORS.copy()
 MARKS[3].sort(axis=1)
 
@@ -99,9 +99,11 @@ for _bits in (2, 3, 4):
 
 
 @njit(**BARE)
-def _wide(code, bits):
-    """Return a code of 4 to 8 bits, spread over 8."""
-    return code << (8 - bits) | code >> (2 * bits - 8)
+def _window(words, at):
+    """Return the 64 bits of words (2,) uint64 from bit `at` on, as far as there are."""
+    if at >= 64:
+        return words[1] >> np.uint64(at - 64)
+    return words[0] >> np.uint64(at) | words[1] << np.uint64(1) << np.uint64(63 - at)
 
 
 @njit(**BARE)
@@ -111,100 +113,117 @@ def index_stream(words, at, subsets, bits, marks):
     The index of each subset's anchor is stored without its highest bit: a zero is put in its place.
     """
     count = 16 * bits - subsets
-    lower = words[0] >> np.uint64(at) | words[1] << np.uint64(64 - at) if at < 64 else words[1] >> np.uint64(at - 64)
-    stream = lower & ((np.uint64(1) << np.uint64(count)) - np.uint64(1))
-    for s in range(subsets):
+    stream = _window(words, at) & ((np.uint64(1) << np.uint64(count)) - np.uint64(1))
+    for s in range(3):
         below = (np.uint64(1) << np.uint64(marks[s] * bits + bits - 1)) - np.uint64(1)
-        stream = (stream & ~below) << np.uint64(1) | (stream & below)
+        stream = (stream & ~below) << np.uint64(1) | (stream & below) if s < subsets else stream
     return stream
 
 
+# One in each of four channels of 16 bits, and half of 64; eight bits of each of three channels, and of all.
+_EACH, _HALF = np.uint64(0x0001000100010001), np.uint64(0x0020002000200020)
+_COLOURS, _CHANNELS = np.uint64(0x000000FF00FF00FF), np.uint64(0x00FF00FF00FF00FF)
+# The place of the lowest bit that is set in each byte, which is the mode of a block; 8 where none is.
+_LOWEST = np.array([8 if value == 0 else (value & -value).bit_length() - 1 for value in range(256)])
+
+
 @njit(**BARE)
-def _decode_block(words, ends, palette, out):
+def _spread_codes(window, bits, away, ends):
+    """Add codes of so many bits, as they stand one after the other, to ends (6,) uint64, each shifted away."""
+    mask = (np.uint64(1) << np.uint64(bits)) - np.uint64(1)
+    for e in range(6):
+        ends[e] |= (window >> np.uint64(e * bits) & mask) << away
+
+
+@njit(**BARE)
+def _decode_block(words, ends, out):
     """Decode a block of words (2,) uint64 into `out` (16,) uint32, red lowest; one that names no mode is clear black.
 
     Parameters
     ----------
-    ends : scratch (6, 4) int64; palette : scratch (2, 64) uint32
+    ends : scratch (6,) uint64
+
+    What a mode has none of is taken along: loops of one length cost less than a processor's wrong guesses of their lengths.
     """
-    mode = 0
-    while mode < 8 and not (words[0] >> np.uint64(mode)) & np.uint64(1):
-        mode += 1
+    mode = _LOWEST[words[0] & np.uint64(255)]
     if mode == 8:
         for i in range(16):
             out[i] = 0
         return
     row = MODES[mode]
-    subsets, colour, alpha, parity = row[0], row[4], row[5], row[6]
-    at = mode + 1
-    partition = get_bits(words, at, row[1])
-    at += row[1]
-    rotation = get_bits(words, at, row[2])
-    at += row[2]
-    selector = get_bits(words, at, row[3])
-    at += row[3]
-    count = 2 * subsets
-    for c in range(4 if alpha > 0 else 3):
-        bits = colour if c < 3 else alpha
-        for e in range(count):
-            ends[e, c] = get_bits(words, at, bits)
-            at += bits
-    if parity > 0:
-        for e in range(count):
-            bit = get_bits(words, at + (e if parity == 1 else e // 2), 1)
-            for c in range(4):
-                ends[e, c] = ends[e, c] << 1 | bit
-        at += count if parity == 1 else subsets
-        colour += 1
-        alpha += 1
-    for e in range(count):
-        for c in range(3):
-            ends[e, c] = _wide(ends[e, c], colour)
-        ends[e, 3] = _wide(ends[e, 3], alpha) if row[5] > 0 else 255
-    places = MARKS[subsets, partition]
-    first = index_stream(words, at, subsets, row[7], places)
-    second = index_stream(words, at + 16 * row[7] - subsets, subsets, row[8], places) if row[8] > 0 else first
-    # What stands in the fourth channel follows the second index; a rotation then exchanges it with a colour.
-    bits, own = row[7], row[8] if row[8] > 0 else row[7]
-    if selector:
-        first, second, bits, own = second, first, own, bits
-    away = np.uint32(8 * (rotation - 1) if rotation else 24)
-    r, g = np.uint32(24 if rotation == 1 else 0), np.uint32(24 if rotation == 2 else 8)
-    b = np.uint32(24 if rotation == 3 else 16)
-    size = 1 << bits
-    for s in range(subsets):
-        # Values in 64ths, half of one more to round.
-        red, green, blue, rest = (
-            64 * ends[2 * s, 0] + 32, 64 * ends[2 * s, 1] + 32, 64 * ends[2 * s, 2] + 32, 64 * ends[2 * s, 3] + 32,
-        )  # fmt: skip
-        more_red, more_green = ends[2 * s + 1, 0] - ends[2 * s, 0], ends[2 * s + 1, 1] - ends[2 * s, 1]
-        more_blue, more_rest = ends[2 * s + 1, 2] - ends[2 * s, 2], ends[2 * s + 1, 3] - ends[2 * s, 3]
-        for k in range(size):
-            w = STEP_WEIGHTS[bits, k]
-            palette[0, s * size + k] = (
-                np.uint32((red + more_red * w) >> 6) << r
-                | np.uint32((green + more_green * w) >> 6) << g
-                | np.uint32((blue + more_blue * w) >> 6) << b
-            )
-        for k in range(1 << own):
-            w = STEP_WEIGHTS[own, k]
-            palette[1, s * (1 << own) + k] = np.uint32((rest + more_rest * w) >> 6) << away
-    last, own_last = np.uint64(size - 1), np.uint64((1 << own) - 1)
-    parts = PARTITIONS[subsets, partition]
+    subsets, colour, alpha, parity, bits, second_bits = row[0], row[4], row[5], row[6], row[7], row[8]
+    head = words[0] >> np.uint64(mode + 1)
+    partition = np.int64(head & ((np.uint64(1) << np.uint64(row[1])) - np.uint64(1)))
+    rotation = np.int64(head & ((np.uint64(1) << np.uint64(row[2])) - np.uint64(1)))
+    selector = head >> np.uint64(row[2]) & np.uint64(row[3])
+    at, count = mode + 1 + row[1] + row[2] + row[3], 2 * subsets
+    for e in range(6):
+        ends[e] = np.uint64(0)
+    # Of an end the four channels stand in one word, red lowest, 16 bits for each, and are taken through all that follows at once.
+    for c in range(3):
+        _spread_codes(_window(words, at), colour, np.uint64(16 * c), ends)
+        at += count * colour
+    _spread_codes(_window(words, at), alpha, np.uint64(48), ends)
+    at += count * alpha
+    own, shared = np.uint64(1 if parity > 0 else 0), np.uint64(1 if parity == 2 else 0)
+    more = _window(words, at)
+    at += 0 if parity == 0 else (subsets if parity == 2 else count)
+    colour += np.int64(own)
+    # Without codes of its own, alpha is whole.
+    opaque = np.uint64(0 if row[5] > 0 else 255 << 48)
+    alpha = alpha + np.int64(own) if row[5] > 0 else 8
+    up, down = np.uint64(8 - colour), np.uint64(2 * colour - 8)
+    alpha_up, alpha_down = np.uint64(8 - alpha), np.uint64(2 * alpha - 8)
+    away = np.uint64(16 * (rotation - 1) if rotation > 0 else 48)
+    for e in range(6):
+        code = ends[e] << own | (more >> (np.uint64(e) >> shared) & own) * _EACH
+        covers = code >> np.uint64(48)
+        # What runs over from one channel into the one below it lies above its eight bits.
+        code = (code << up | code >> down) & _COLOURS | (covers << alpha_up | covers >> alpha_down) << np.uint64(48) | opaque
+        # A rotation exchanges alpha with a colour.
+        moved = (code >> away ^ code >> np.uint64(48)) & np.uint64(255)
+        ends[e] = code ^ (moved << away | moved << np.uint64(48))
+    # From here on, of each subset the first end in 64ths, and how far the second is from it.
+    for e in range(0, 6, 2):
+        ends[e + 1] -= ends[e]
+        ends[e] = ends[e] * np.uint64(64) + _HALF
+    places, parts = MARKS[subsets, partition], _SUBSETS[subsets, partition]
+    first = index_stream(words, at, subsets, bits, places)
+    last = np.uint64((1 << bits) - 1)
+    if second_bits == 0:
+        for i in range(16):
+            weight = STEP_WEIGHTS[bits, np.int64(first >> np.uint64(i * bits) & last)]
+            e = np.int64(parts >> np.uint64(2 * i) & np.uint64(3)) * 2
+            out[i] = _between(ends[e], ends[e + 1], np.uint64(weight))
+        return
+    # One subset: what stood in the fourth channel follows the second index.
+    second = index_stream(words, at + 16 * bits - 1, 1, second_bits, places)
+    if selector > 0:
+        first, second, bits, second_bits = second, first, second_bits, bits
+    last, second_last = np.uint64((1 << bits) - 1), np.uint64((1 << second_bits) - 1)
+    apart = np.uint32(255) << np.uint32(away >> np.uint64(1))
     for i in range(16):
-        k = parts[i] * size + np.int64(first >> np.uint64(i * bits) & last)
-        m = (parts[i] << own) + np.int64(second >> np.uint64(i * own) & own_last)
-        out[i] = palette[0, k] | palette[1, m]
+        weight = STEP_WEIGHTS[bits, np.int64(first >> np.uint64(i * bits) & last)]
+        other = STEP_WEIGHTS[second_bits, np.int64(second >> np.uint64(i * second_bits) & second_last)]
+        colours = _between(ends[0], ends[1], np.uint64(weight))
+        out[i] = colours & ~apart | _between(ends[0], ends[1], np.uint64(other)) & apart
+
+
+@njit(**BARE)
+def _between(first, apart, weight):
+    """Return the step so many 64ths of `apart` from an end in 64ths, of four channels of 16 bits each, as one word of 8 each."""
+    step = (first + apart * weight) >> np.uint64(6) & _CHANNELS
+    step = (step | step >> np.uint64(8)) & np.uint64(0x0000FFFF0000FFFF)
+    return np.uint32((step | step >> np.uint64(16)) & np.uint64(0xFFFFFFFF))
 
 
 @njit(**BARE)
 def _decode_rows(blocks, start, stop, out, scratch):
-    """Decode block rows (rows, columns, 16) uint8 into `out` (H, W) uint32, one word a pixel, red lowest."""
-    words, pixels, ends, palette = scratch
+    """Decode block rows (rows, columns, 2) uint64 into `out` (H, W) uint32, one word a pixel, red lowest."""
+    pixels, ends = scratch
     for by in range(start, stop):
         for bx in range(blocks.shape[1]):
-            words_of(blocks[by, bx], words)
-            _decode_block(words, ends, palette, pixels)
+            _decode_block(blocks[by, bx], ends, pixels)
             put_pixels(pixels, bx, by, 4, 4, out)
 
 
@@ -231,12 +250,12 @@ def encode_bc7(image: Image, options: EncodeOptions, told: Told = None) -> bytes
 
 
 def _scratch() -> tuple[NDArray[Any], ...]:
-    return np.empty(2, np.uint64), np.empty(16, np.uint32), np.empty((6, 4), np.int64), np.empty((2, 64), np.uint32)
+    return np.empty(16, np.uint32), np.empty(6, np.uint64)
 
 
 def decode_bc7(data: bytes, width: int, height: int) -> Pixels:
     """Decode to (H, W, 4) uint8."""
-    blocks = blocks_in(data, width, height, (4, 4), 16)
+    blocks = np.require(blocks_in(data, width, height, (4, 4), 16).view("<u8"), requirements="A")
     out = np.empty((height, width), "<u4")
     decode_rows(lambda start, stop: _decode_rows(blocks, start, stop, out, _scratch()), blocks)
     return out.view(np.uint8).reshape(height, width, 4)

@@ -35,6 +35,7 @@ from oaktrim.core.codecs.blocks import (
     load_block,
     put_bits,
     set_roots,
+    spaced,
     weigh_by_alpha,
 )
 from oaktrim.core.codecs.partitions import (
@@ -189,7 +190,7 @@ def _candidates(feature, opaque, threefold, plan, modes, masks, ranking, order, 
             judge_partitions(feature, 3 if opaque else 4, masks, ranking)
             judged = True
         # Mode 0 knows the first sixteen only.
-        for k in range(best_partitions(ranking[2][: 1 << modes[mode, 1]], tries, order)):
+        for k in range(best_partitions(ranking[4][: 1 << modes[mode, 1]], tries, order)):
             _note(listed[count], mode, order[k], 0, 0)
             count += 1
     return count
@@ -284,7 +285,7 @@ def _take(
 
 def scratch() -> tuple[Any, ...]:
     """Return what `encode_rows` works in."""
-    return (
+    return spaced((
         (np.empty((4, 16), np.float32), np.zeros(16, np.float32), np.ones(16, np.float32)),
         (np.ones(4, np.float32), np.zeros(4, np.float32)),
         (feature_scratch(16), ranking_scratch(64)),
@@ -293,7 +294,7 @@ def scratch() -> tuple[Any, ...]:
         (np.zeros((3, 2, 4), np.int64), np.zeros((3, 2), np.int64), np.zeros((2, 16), np.float32)),
         np.zeros(2, np.uint64),
         lanes(),
-    )
+    ))
 
 
 @njit(**BARE)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any
+from typing import Any, TypeVar
 
 import numpy as np
 from numba import njit
@@ -18,8 +18,6 @@ FAST = {"contract", "reassoc", "nsz", "arcp"}
 # every view and every call that would take a quarter of the time of an encoder. Divisions are not looked at one by one for
 # zeros, which would keep loops from being taken as vectors.
 BARE: dict[str, Any] = {"nogil": True, "cache": True, "error_model": "numpy", "_nrt": False}
-# The same for what has to make some, and is called by those that do not.
-MAKING: dict[str, Any] = {**BARE, "_nrt": True}
 
 Blocks = NDArray[np.uint8]
 # Fills blocks of rows [start, stop) from pixels (H, W, 4).
@@ -32,6 +30,44 @@ RowEncoder = Callable[[Pixels, int, int, Blocks, Errors], None]
 PERCEPTUAL = (0.505, 1.957, 0.538)
 # Places in what `heed_of` returns, after the weights of the three colours.
 COVERS, ANGLE = 3, 4
+
+
+T = TypeVar("T")
+# How far scratch arrays are kept from each other, in bytes: more than a compiled loop takes at once.
+_GAP = 1024
+
+
+def spaced(arrays: T) -> T:
+    """Return arrays, in tuples as they were given, laid in one piece of memory with gaps between them.
+
+    A loop that takes several numbers at once looks first whether what it writes is far enough from what it reads, and else
+    takes one after the other, which is slower and rounds otherwise. With scratch wherever memory is free, blocks would
+    depend on that.
+    """
+    flat: list[NDArray[Any]] = []
+
+    def count(item: Any) -> None:
+        if isinstance(item, tuple):
+            for each in item:
+                count(each)
+        else:
+            flat.append(item)
+
+    count(arrays)
+    sizes = [-(-each.nbytes // 64) * 64 + _GAP for each in flat]
+    memory = np.zeros(sum(sizes) + _GAP + 64, np.uint8)
+    places = iter(np.cumsum([_GAP + -memory.ctypes.data % 64, *sizes]).tolist())
+
+    def laid(item: Any) -> Any:
+        if isinstance(item, tuple):
+            return tuple(laid(each) for each in item)
+        at = next(places)
+        there = memory[at : at + item.nbytes].view(item.dtype).reshape(item.shape)
+        there[...] = item
+        return there
+
+    placed: T = laid(arrays)
+    return placed
 
 
 def heed_of(counted: Counted) -> NDArray[np.float32]:

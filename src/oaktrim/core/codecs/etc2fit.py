@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 from numba import njit
 
-from oaktrim.core.codecs.blocks import BARE, COVERS, FAST, copy_flat, set_roots, weigh_by_alpha
+from oaktrim.core.codecs.blocks import BARE, COVERS, FAST, copy_flat, set_roots, spaced, weigh_by_alpha
 from oaktrim.core.codecs.eacfit import encode_channel, field, lanes, load_columns, store
 from oaktrim.core.codecs.etc2pairs import code, fit_pairs, overflow, wide
 from oaktrim.core.codecs.etctables import BESIDE, ONE_BIT
@@ -277,7 +277,7 @@ def _fit_planar(px, weight, scale, codes, best, word):
 
 def colour_scratch() -> tuple[Any, ...]:
     """Return what `encode_colour_rows` works in."""
-    return (
+    return spaced((
         (
             np.empty((4, 16), np.float32), np.ones(16, np.float32), np.zeros(16, np.float32), np.ones(16, np.float32),
             np.ones(4, np.float32),
@@ -292,7 +292,7 @@ def colour_scratch() -> tuple[Any, ...]:
         ),
         np.zeros((3, 3), np.int64),
         lanes(),
-    )  # fmt: skip
+    ))  # fmt: skip
 
 
 @njit(**BARE)

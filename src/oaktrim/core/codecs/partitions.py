@@ -6,15 +6,18 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from oaktrim.core.codecs.blocks import BARE, FAST, MAKING
+from oaktrim.core.codecs.blocks import BARE, FAST
 
-# Sums kept of each subset: count, three channels and their products, rr rg rb gg gb bb; then the fourth and its, ra ga ba aa.
-_SUMS = 15
+# How many partitions are judged at once, each in a lane of its own.
+LANES = 64
+# Sums kept of each subset: count, three channels and their products, rr rg rb gg gb bb; then the fourth and its, ra ga ba aa; and
+# one of nothing, so that they are even.
+_SUMS = 16
 
 
 @njit(**BARE, fastmath=FAST, inline="never")
 def moments(px, channels, feature):
-    """Fill feature (15, n) with 1, the channels and their products, about the block's mean."""
+    """Fill feature (16, n or more) with 1, the channels and their products, about the block's mean."""
     texels = px.shape[1]
     for c in range(4):
         row = 1 + c if c < 3 else 10
@@ -33,52 +36,67 @@ def moments(px, channels, feature):
         feature[11, i], feature[12, i], feature[13, i], feature[14, i] = r * a, g * a, b * a, a * a
 
 
+@njit(**BARE, fastmath=FAST)
+def _eight(numbers, mask, l):
+    """Return the sum of eight numbers, each times its mask in lane l."""
+    return (
+        numbers[0] * mask[l] + numbers[1] * mask[LANES + l] + numbers[2] * mask[2 * LANES + l]
+        + numbers[3] * mask[3 * LANES + l] + numbers[4] * mask[4 * LANES + l] + numbers[5] * mask[5 * LANES + l]
+        + numbers[6] * mask[6 * LANES + l] + numbers[7] * mask[7 * LANES + l]
+    )  # fmt: skip
+
+
 @njit(**BARE, fastmath=FAST, inline="never")
-def _leave(feature, sums, first, whole):
-    """Set whole (F, P) to what the sums of a subset leave of a block, or, but for the first one, of what others left."""
-    if not first:
-        for k in range(whole.size):
-            whole.flat[k] -= sums.flat[k]
-        return
-    count = whole.shape[1]
-    for row in range(feature.shape[0]):
-        total = np.float32(0.0)
-        for i in range(feature.shape[1]):
-            total += feature[row, i]
-        for p in range(count):
-            whole[row, p] = total - sums[row, p]
+def _sum_up(feature, mask, rows, sums):
+    """Set rows of sums to what features (rows, n) come to where mask (n rows) is 1: their product as matrices."""
+    for row in range(rows):
+        mine = sums[row * LANES :]
+        for l in range(LANES):
+            mine[l] = np.float32(0.0)
+        for i in range(0, feature.shape[1], 8):
+            eight, f = mask[i * LANES :], feature[row, i:]
+            numbers = f[0], f[1], f[2], f[3], f[4], f[5], f[6], f[7]
+            for l in range(LANES):
+                mine[l] += _eight(numbers, eight, l)
+
+
+@njit(**BARE, fastmath=FAST, inline="never")
+def _leave(rows, sums, left):
+    """Take rows of sums of a subset from what others have left of a block."""
+    for k in range(rows * LANES):
+        left[k] -= sums[k]
 
 
 @njit(**BARE, fastmath=FAST, inline="never")
 def _add_residual3(sums, residual):
-    """Add to residual (P,) what is left of each subset beside its principal axis; `sums` (10, P) are its moments.
+    """Add to residual (lanes) what is left of each subset beside its principal axis; `sums` (10 rows) are its moments.
 
     The greatest eigenvalue is taken from the powers of the covariance, sqrt(tr C^4 / tr C^2), which is exact for one axis.
     """
-    for p in range(residual.shape[0]):
-        share = np.float32(1.0) / max(sums[0, p], np.float32(1.0))
-        r, g, b = sums[1, p], sums[2, p], sums[3, p]
-        rr, rg, rb = sums[4, p] - r * r * share, sums[5, p] - r * g * share, sums[6, p] - r * b * share
-        gg, gb, bb = sums[7, p] - g * g * share, sums[8, p] - g * b * share, sums[9, p] - b * b * share
+    for l in range(LANES):
+        share = np.float32(1.0) / max(sums[l], np.float32(1.0))
+        r, g, b = sums[LANES + l], sums[2 * LANES + l], sums[3 * LANES + l]
+        rr, rg, rb = sums[4 * LANES + l] - r * r * share, sums[5 * LANES + l] - r * g * share, sums[6 * LANES + l] - r * b * share
+        gg, gb, bb = sums[7 * LANES + l] - g * g * share, sums[8 * LANES + l] - g * b * share, sums[9 * LANES + l] - b * b * share
         squared_r, squared_g, squared_b = rr * rr + rg * rg + rb * rb, rg * rg + gg * gg + gb * gb, rb * rb + gb * gb + bb * bb
         across_rg, across_rb = rr * rg + rg * gg + rb * gb, rr * rb + rg * gb + rb * bb
         across_gb = rg * rb + gg * gb + gb * bb
         fourth = squared_r * squared_r + squared_g * squared_g + squared_b * squared_b
         fourth += np.float32(2.0) * (across_rg * across_rg + across_rb * across_rb + across_gb * across_gb)
         second = max(squared_r + squared_g + squared_b, np.float32(1e-6))
-        residual[p] += rr + gg + bb - np.sqrt(fourth / second)
+        residual[l] += rr + gg + bb - np.sqrt(fourth / second)
 
 
 @njit(**BARE, fastmath=FAST, inline="never")
 def _add_residual4(sums, residual):
-    """As `_add_residual3`, of four channels and `sums` (15, P)."""
-    for p in range(residual.shape[0]):
-        share = np.float32(1.0) / max(sums[0, p], np.float32(1.0))
-        r, g, b, a = sums[1, p], sums[2, p], sums[3, p], sums[10, p]
-        rr, rg, rb = sums[4, p] - r * r * share, sums[5, p] - r * g * share, sums[6, p] - r * b * share
-        gg, gb, bb = sums[7, p] - g * g * share, sums[8, p] - g * b * share, sums[9, p] - b * b * share
-        ra, ga = sums[11, p] - r * a * share, sums[12, p] - g * a * share
-        ba, aa = sums[13, p] - b * a * share, sums[14, p] - a * a * share
+    """As `_add_residual3`, of four channels and `sums` (16 rows)."""
+    for l in range(LANES):
+        share = np.float32(1.0) / max(sums[l], np.float32(1.0))
+        r, g, b, a = sums[LANES + l], sums[2 * LANES + l], sums[3 * LANES + l], sums[10 * LANES + l]
+        rr, rg, rb = sums[4 * LANES + l] - r * r * share, sums[5 * LANES + l] - r * g * share, sums[6 * LANES + l] - r * b * share
+        gg, gb, bb = sums[7 * LANES + l] - g * g * share, sums[8 * LANES + l] - g * b * share, sums[9 * LANES + l] - b * b * share
+        ra, ga = sums[11 * LANES + l] - r * a * share, sums[12 * LANES + l] - g * a * share
+        ba, aa = sums[13 * LANES + l] - b * a * share, sums[14 * LANES + l] - a * a * share
         squared_r, squared_g = rr * rr + rg * rg + rb * rb + ra * ra, rg * rg + gg * gg + gb * gb + ga * ga
         squared_b, squared_a = rb * rb + gb * gb + bb * bb + ba * ba, ra * ra + ga * ga + ba * ba + aa * aa
         across_rg, across_rb = rr * rg + rg * gg + rb * gb + ra * ga, rr * rb + rg * gb + rb * bb + ra * ba
@@ -89,40 +107,46 @@ def _add_residual4(sums, residual):
         fourth *= np.float32(2.0)
         fourth += squared_r * squared_r + squared_g * squared_g + squared_b * squared_b + squared_a * squared_a
         second = max(squared_r + squared_g + squared_b + squared_a, np.float32(1e-6))
-        residual[p] += rr + gg + bb + aa - np.sqrt(fourth / second)
+        residual[l] += rr + gg + bb + aa - np.sqrt(fourth / second)
 
 
-@njit(**MAKING)
-def _multiply(a, b, out):
-    # A product of matrices makes arrays of its own, whoever asks for it.
-    np.dot(a, b, out)
-
-
-@njit(**BARE, fastmath=FAST, inline="never")
+@njit(**BARE, inline="never")
 def judge_partitions(feature, channels, masks, work):
     """Say of each partition how far its subsets' colours are from lines, in the last of `work`.
 
     Parameters
     ----------
-    feature : (15, n) float32, of `moments`; channels : how many of them count
-    masks : (subsets - 1, n, P) float32, 1 where a pixel lies in the second, third or fourth subset
-    work : scratch of `ranking_scratch`
+    feature : scratch of `feature_scratch`, filled by `moments`; channels : how many of them count
+    masks : of `subset_masks`
+    work : of `ranking_scratch`
     """
-    sums, whole, residual = work
-    more, count = masks.shape[0], masks.shape[2]
+    totals, sums, left, residual, found = work
     rows = _SUMS if channels > 3 else 10
-    feature, sums, whole = feature[:rows], sums[:rows], whole[:rows]
-    for p in range(count):
-        residual[p] = np.float32(0.0)
-    for s in range(more + 1):
-        left = whole if s == more else sums
-        if s < more:
-            _multiply(feature, masks[s], sums)
-            _leave(feature, sums, s == 0, whole)
+    for row in range(rows):
+        total = np.float32(0.0)
+        for i in range(feature.shape[1]):
+            total += feature[row, i]
+        totals[row] = total
+    for tile in range(masks.shape[1]):
+        for row in range(rows):
+            for l in range(LANES):
+                left[row * LANES + l] = totals[row]
+        for l in range(LANES):
+            residual[l] = np.float32(0.0)
+        # What is left of a block when the others are taken away is its first subset.
+        for s in range(masks.shape[0]):
+            _sum_up(feature, masks[s, tile], rows, sums)
+            _leave(rows, sums, left)
+            if channels > 3:
+                _add_residual4(sums, residual)
+            else:
+                _add_residual3(sums, residual)
         if channels > 3:
             _add_residual4(left, residual)
         else:
             _add_residual3(left, residual)
+        for l in range(min(LANES, found.shape[0] - tile * LANES)):
+            found[tile * LANES + l] = residual[l]
 
 
 @njit(**BARE, inline="never")
@@ -148,23 +172,33 @@ def rank_partitions(px, channels, masks, wanted, feature, work, order):
 
     Parameters
     ----------
-    px : (4, n) float32; feature : scratch (15, n); the others are those of `judge_partitions`
+    px : (4, n) float32; feature : scratch of `feature_scratch`; the others are those of `judge_partitions`
     """
     moments(px, channels, feature)
     judge_partitions(feature, channels, masks, work)
-    return best_partitions(work[2], wanted, order)
+    return best_partitions(work[4], wanted, order)
 
 
 def ranking_scratch(count: int) -> tuple[NDArray[np.float32], ...]:
-    """Return the scratch that `judge_partitions` works in, for up to `count` partitions."""
-    return np.zeros((_SUMS, count), np.float32), np.zeros((_SUMS, count), np.float32), np.zeros(count, np.float32)
+    """Return what `judge_partitions` works in, for `count` partitions: the last of it, (count,), is how far each is off."""
+    shapes = (_SUMS, _SUMS * LANES, _SUMS * LANES, LANES, count)
+    return tuple(np.zeros(shape, np.float32) for shape in shapes)
 
 
 def feature_scratch(texels: int) -> NDArray[np.float32]:
-    """Return the array that `moments` fills, for blocks of `texels`."""
-    return np.zeros((_SUMS, texels), np.float32)
+    """Return the array that `moments` fills, for blocks of `texels`, with zeros up to a whole eight."""
+    return np.zeros((_SUMS, -(-texels // 8) * 8), np.float32)
 
 
 def subset_masks(parts: NDArray[np.int64], subsets: int) -> NDArray[np.float32]:
-    """Return the masks that `judge_partitions` takes, of the subset of each pixel (P, n)."""
-    return np.ascontiguousarray(np.stack([(parts == s).T for s in range(1, subsets)]).astype(np.float32))
+    """Return the masks that `judge_partitions` takes, of the subset of each pixel (P, n).
+
+    They are 1 where a pixel lies in the second, third or fourth subset, by subset, by LANES partitions, and then by pixel and
+    lane, with zeros up to a whole eight of pixels and to whole lanes.
+    """
+    count, texels = parts.shape
+    masks = np.zeros((subsets - 1, -(-count // LANES) * LANES, -(-texels // 8) * 8), np.float32)
+    for s in range(1, subsets):
+        masks[s - 1, :count, :texels] = parts == s
+    tiles = masks.reshape(subsets - 1, -1, LANES, masks.shape[2]).swapaxes(2, 3)
+    return np.ascontiguousarray(tiles).reshape(subsets - 1, tiles.shape[1], -1)
