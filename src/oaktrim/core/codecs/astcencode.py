@@ -170,10 +170,11 @@ def encoding_tables(size: tuple[int, int], partitions: int) -> tuple[object, ...
     return (choices, *infills, *_nearest(), parted, masks, seeds, SPLIT, *_packed(), *reach)
 
 
-def scratch(size: tuple[int, int], tables: tuple[Any, ...]) -> tuple[Any, ...]:
-    """Return what `astcfit.encode_rows` works in, for blocks of a size."""
-    texels, counts = size[0] * size[1], [len(parted) for parted in tables[9]]
-    return spaced((
+@spaced
+def scratch(size: tuple[int, int], partitions: int) -> tuple[Any, ...]:
+    """Return what `astcfit.encode_rows` works in, for blocks of a size and so many partitions."""
+    texels, counts = size[0] * size[1], [len(_partitions(size, count, partitions)[0]) for count in (2, 3, 4)]
+    return (
         tuple(np.empty((rows, texels), np.float32) for rows in (4, 4, 2, 2, 2)),
         (np.zeros(texels, np.int64), np.zeros((4, 3, texels), np.float32), np.ones((3, texels), np.float32)),
         (
@@ -190,15 +191,16 @@ def scratch(size: tuple[int, int], tables: tuple[Any, ...]) -> tuple[Any, ...]:
             np.zeros(sum(counts), np.int64),
         ),
         (np.zeros(2, np.uint64), np.zeros(2, np.uint64)),
-    ))  # fmt: skip
+    )  # fmt: skip
 
 
 def encode_astc(image: Image, options: EncodeOptions, size: tuple[int, int], told: Told = None) -> bytes:
     """Encode colour and alpha in blocks of `size` pixels."""
     plan, heed = PLANS[options.effort.rank], heed_of(options.counted)
-    tables = encoding_tables(size, int(plan[4, 2]))
+    partitions = int(plan[4, 2])
+    tables = encoding_tables(size, partitions)
 
     def rows(pixels: Pixels, start: int, stop: int, out: Blocks, errors: Errors) -> None:
-        encode_rows(pixels, *size, plan, heed, tables, start, stop, out, errors, scratch(size, tables))
+        encode_rows(pixels, *size, plan, heed, tables, start, stop, out, errors, scratch(size, partitions))
 
     return encode_pixels(held(to_rgba(image)), options, size, 16, rows, told)

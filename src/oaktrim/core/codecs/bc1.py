@@ -264,12 +264,13 @@ def _single_table() -> NDArray[np.int32]:
     return table
 
 
+@spaced
 def _scratch() -> tuple[NDArray[Any], ...]:
-    return spaced((
+    return (
         np.empty((4, 16), np.float32), np.empty(16, np.float32), np.zeros(16, np.bool_), np.empty(16, np.int32),
         np.empty((3, 4), np.float32), np.empty(6, np.int32), np.empty(6, np.int32), np.empty(6, np.int32),
         np.ones((2, 4), np.float32),
-    ))  # fmt: skip
+    )  # fmt: skip
 
 
 def _encode(image: Image, options: EncodeOptions, alpha_use: int, told: Told = None) -> bytes:

@@ -92,11 +92,12 @@ def encode_channel_rows(pixels, first, channels, effort, exact, turns, start, st
                     _write_codes(codes[c], out[by, bx, 8 * c :])
 
 
+@spaced
 def channel_scratch() -> tuple[tuple[Any, ...], tuple[NDArray[Any], ...]]:
     """Return the last two of what `encode_channel_rows` takes."""
-    return spaced((scratch(), (
+    return (scratch(), (
         np.empty(8, np.uint8), np.empty((2, 8), np.float32), np.empty((2, 2), np.int64), np.empty((2, 16), np.int64),
-    )))  # fmt: skip
+    ))  # fmt: skip
 
 
 @njit(**BARE)

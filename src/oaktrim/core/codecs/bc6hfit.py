@@ -120,9 +120,10 @@ def _write(mode, row, order, parts, anchor, partition, codes, steps, words, bloc
     bytes_of(words, block)
 
 
+@spaced
 def scratch() -> tuple[Any, ...]:
     """Return what `encode_rows` works in."""
-    return spaced((
+    return (
         np.empty((4, 16), np.float32), np.ones((2, 16), np.float32), np.ones(4, np.float32),
         (
             np.zeros((2, 2, 4), np.float32), np.zeros((2, 3), np.float32), np.zeros((4, 16), np.float32),
@@ -134,7 +135,7 @@ def scratch() -> tuple[Any, ...]:
         ),
         (feature_scratch(16), ranking_scratch(32), np.zeros(32, np.int64)),
         np.zeros(2, np.uint64),
-    ))  # fmt: skip
+    )  # fmt: skip
 
 
 @njit(**BARE)

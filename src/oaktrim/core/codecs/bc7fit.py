@@ -283,9 +283,10 @@ def _take(
             codes[subset, e, slot] = code
 
 
+@spaced
 def scratch() -> tuple[Any, ...]:
     """Return what `encode_rows` works in."""
-    return spaced((
+    return (
         (np.empty((4, 16), np.float32), np.zeros(16, np.float32), np.ones(16, np.float32)),
         (np.ones(4, np.float32), np.zeros(4, np.float32)),
         (feature_scratch(16), ranking_scratch(64)),
@@ -294,7 +295,7 @@ def scratch() -> tuple[Any, ...]:
         (np.zeros((3, 2, 4), np.int64), np.zeros((3, 2), np.int64), np.zeros((2, 16), np.float32)),
         np.zeros(2, np.uint64),
         lanes(),
-    ))
+    )
 
 
 @njit(**BARE)

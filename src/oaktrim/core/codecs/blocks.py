@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any, TypeVar
+from functools import cache, wraps
+from typing import Any, NamedTuple, TypeVar
 
 import numpy as np
 from numba import njit
@@ -37,37 +38,51 @@ T = TypeVar("T")
 _GAP = 1024
 
 
-def spaced(arrays: T) -> T:
-    """Return arrays, in tuples as they were given, laid in one piece of memory with gaps between them.
+def spaced(make: Callable[..., T]) -> Callable[..., T]:
+    """Have what makes scratch arrays, in tuples, lay them in one piece of memory with gaps between them, afresh each time.
 
     A loop that takes several numbers at once looks first whether what it writes is far enough from what it reads, and else
     takes one after the other, which is slower and rounds otherwise. With scratch wherever memory is free, blocks would
-    depend on that.
+    depend on that. What is made is the same each time for the same arguments.
     """
-    flat: list[NDArray[Any]] = []
 
-    def count(item: Any) -> None:
-        if isinstance(item, tuple):
-            for each in item:
-                count(each)
-        else:
-            flat.append(item)
+    @cache
+    def template(*args: Any) -> tuple[Any, NDArray[np.uint8]]:
+        filled: list[NDArray[np.uint8]] = [np.zeros(_GAP, np.uint8)]
 
-    count(arrays)
-    sizes = [-(-each.nbytes // 64) * 64 + _GAP for each in flat]
-    memory = np.zeros(sum(sizes) + _GAP + 64, np.uint8)
-    places = iter(np.cumsum([_GAP + -memory.ctypes.data % 64, *sizes]).tolist())
+        def place(item: Any) -> Any:
+            if isinstance(item, tuple):
+                return tuple(place(each) for each in item)
+            at = sum(map(len, filled))
+            filled.append(np.zeros((item.nbytes + 63) // 64 * 64 + _GAP, np.uint8))
+            filled[-1][: item.nbytes] = item.reshape(-1).view(np.uint8)
+            return _Place(item.shape, item.dtype, at)
 
-    def laid(item: Any) -> Any:
-        if isinstance(item, tuple):
-            return tuple(laid(each) for each in item)
-        at = next(places)
-        there = memory[at : at + item.nbytes].view(item.dtype).reshape(item.shape)
-        there[...] = item
-        return there
+        return place(make(*args)), np.concatenate(filled)
 
-    placed: T = laid(arrays)
-    return placed
+    def fresh(item: Any, memory: NDArray[np.uint8]) -> Any:
+        if isinstance(item, _Place):
+            return np.ndarray(item.shape, item.dtype, memory, item.at)
+        return tuple([fresh(each, memory) for each in item])
+
+    @wraps(make)
+    def made(*args: Any) -> T:
+        places, values = template(*args)
+        memory = np.empty(len(values) + 64, np.uint8)
+        memory = memory[-memory.ctypes.data % 64 :][: len(values)]
+        memory[:] = values
+        arrays: T = fresh(places, memory)
+        return arrays
+
+    return made
+
+
+class _Place(NamedTuple):
+    """Where an array lies in a piece of memory."""
+
+    shape: tuple[int, ...]
+    dtype: np.dtype[Any]
+    at: int
 
 
 def heed_of(counted: Counted) -> NDArray[np.float32]:

@@ -234,12 +234,13 @@ def _palette(word, eleven, steps, palette):
         palette[k] = min(max(base * unit + half + np.float32(steps[row, k]) * size, np.float32(0.0)), high)
 
 
+@spaced
 def channel_scratch() -> tuple[Any, ...]:
     """Return what `encode_channel_rows` works in."""
-    return spaced((
+    return (
         np.empty((4, 16), np.float32), np.zeros(16, np.float32), np.ones((2, 16), np.float32),
         np.empty((2, 8), np.float32), np.empty((2, 2), np.int64), np.empty((2, 16), np.int64), np.zeros(2, np.uint64), lanes(),
-    ))  # fmt: skip
+    )  # fmt: skip
 
 
 @njit(**BARE)

@@ -275,9 +275,10 @@ def _fit_planar(px, weight, scale, codes, best, word):
     return error, word
 
 
+@spaced
 def colour_scratch() -> tuple[Any, ...]:
     """Return what `encode_colour_rows` works in."""
-    return spaced((
+    return (
         (
             np.empty((4, 16), np.float32), np.ones(16, np.float32), np.zeros(16, np.float32), np.ones(16, np.float32),
             np.ones(4, np.float32),
@@ -292,7 +293,7 @@ def colour_scratch() -> tuple[Any, ...]:
         ),
         np.zeros((3, 3), np.int64),
         lanes(),
-    ))  # fmt: skip
+    )  # fmt: skip
 
 
 @njit(**BARE)
