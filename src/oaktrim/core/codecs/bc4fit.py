@@ -24,8 +24,8 @@ LOW, _HIGH, ERROR, LOW6, _HIGH6, ERROR6, _LEAST, _MOST = range(8)
 _DRAWN = np.array(
     [(0, 0), (1, 1), (2, 2), (3, 3), (4, 4), (0, 2), (2, 0), (0, 4), (4, 0), (1, 3), (3, 1), (5, 5), (6, 6), (7, 7)], np.float32
 )
-# By effort: from how many of them a search with eight and with six steps begins; how often ends
-# are refitted to their steps; how far and how often the best are walked around.
+# By effort: from how many of them a search with eight and with six steps begins; how often ends are refitted to their steps;
+# how far and how often the best are walked around.
 _STARTS, _STARTS6, _REFITS, _REACH, _ROUNDS = (2, 8, 14), (1, 4, 14), (1, 2, 4), (0, 1, 2), (0, 3, 8)
 
 

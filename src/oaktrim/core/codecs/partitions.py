@@ -10,14 +10,13 @@ from oaktrim.core.codecs.blocks import BARE, FAST
 
 # How many partitions are judged at once, each in a lane of its own.
 LANES = 64
-# Sums kept of each subset: count, three channels and their products, rr rg rb gg gb bb; then the fourth and its, ra ga ba aa; and
-# one of nothing, so that they are even.
-_SUMS = 16
+# Sums kept of each subset: count, three channels and their products, rr rg rb gg gb bb; then the fourth and its, ra ga ba aa.
+_SUMS = 15
 
 
 @njit(**BARE, fastmath=FAST, inline="never")
 def moments(px, channels, feature):
-    """Fill feature (16, n or more) with 1, the channels and their products, about the block's mean."""
+    """Fill feature (15, n or more) with 1, the channels and their products, about the block's mean."""
     texels = px.shape[1]
     for c in range(4):
         row = 1 + c if c < 3 else 10
@@ -69,7 +68,7 @@ def _leave(rows, sums, left):
 
 @njit(**BARE, fastmath=FAST, inline="never")
 def _add_residual3(sums, residual):
-    """Add to residual (lanes) what is left of each subset beside its principal axis; `sums` (10 rows) are its moments.
+    """Add to residual (LANES,) what is left of each subset beside its principal axis; `sums` (10 rows of LANES) are its moments.
 
     The greatest eigenvalue is taken from the powers of the covariance, sqrt(tr C^4 / tr C^2), which is exact for one axis.
     """
@@ -89,7 +88,7 @@ def _add_residual3(sums, residual):
 
 @njit(**BARE, fastmath=FAST, inline="never")
 def _add_residual4(sums, residual):
-    """As `_add_residual3`, of four channels and `sums` (16 rows)."""
+    """As `_add_residual3`, of four channels and `sums` (15 rows of LANES)."""
     for l in range(LANES):
         share = np.float32(1.0) / max(sums[l], np.float32(1.0))
         r, g, b, a = sums[LANES + l], sums[2 * LANES + l], sums[3 * LANES + l], sums[10 * LANES + l]
