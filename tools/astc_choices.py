@@ -79,9 +79,9 @@ def errors_alone(
     choices[kind, 0, 0], plan[kind, 0] = floor, 1
     choices[kind, family, 0], plan[kind, family], plan[kind, 5] = row, 1, 3
     plan[4, :4] = 1, -1, 1024, 1
-    count = pixels.shape[1] // size[0]
+    count, heed = pixels.shape[1] // size[0], heed_of(Counted.COLOUR)
     out, told = np.zeros((1, count, 16), np.uint8), np.zeros((1, count), np.float32)
-    encode_rows(pixels, *size, plan, heed_of(Counted.COLOUR), (choices, *tables[1:]), 0, 1, out, told)
+    encode_rows(pixels, *size, plan, heed, (choices, *tables[1:]), 0, 1, out, told, astcencode.scratch(size, 256))
     return told[0].astype(np.float64)
 
 

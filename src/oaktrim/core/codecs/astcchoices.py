@@ -8,11 +8,14 @@ Endings `s` mark choices where the darker end is a share of the other.
 from __future__ import annotations
 
 import numpy as np
+from numpy.typing import NDArray
 
-# By effort: a row each for opaque colour, opaque grey, colour and alpha, grey and alpha: how many choices with one partition,
-# with two planes, with two, three and four partitions, and how many ways to split are tried in two, three and four; then the
-# rounds of refitting, the hundredths of squared error a pixel below which nothing more is tried, how many ways to split are
-# ranked, and the rounds of bettering what was found.
+from oaktrim.core.codecs.effort import Effort
+
+# Of draft, standard, standard in blocks of more than twenty pixels, and fine: a row each for opaque colour, opaque grey, colour and
+# alpha, grey and alpha: how many choices with one partition, with two planes, with two, three and four partitions, and how many
+# ways to split are tried in two, three and four; then the rounds of refitting, the hundredths of squared error a pixel below
+# which nothing more is tried, how many ways to split are ranked, and the rounds of bettering what was found.
 PLANS = np.array(
     [
         [
@@ -25,20 +28,35 @@ PLANS = np.array(
         [
             [6, 0, 4, 0, 0, 2, 0, 0],
             [10, 0, 0, 0, 0, 0, 0, 0],
-            [9, 7, 4, 0, 0, 3, 0, 0],
+            [9, 7, 6, 0, 0, 3, 0, 0],
             [8, 8, 0, 0, 0, 0, 0, 0],
             [1, 30, 256, 1, 0, 0, 0, 0],
         ],
         [
-            [24, 0, 12, 4, 3, 5, 4, 3],
+            [6, 0, 7, 0, 0, 4, 0, 0],
             [10, 0, 0, 0, 0, 0, 0, 0],
-            [16, 12, 12, 4, 0, 6, 4, 0],
+            [12, 8, 8, 0, 0, 4, 0, 0],
+            [8, 8, 0, 0, 0, 0, 0, 0],
+            [1, 30, 256, 1, 0, 0, 0, 0],
+        ],
+        [
+            [24, 0, 14, 6, 4, 12, 8, 4],
+            [10, 0, 0, 0, 0, 0, 0, 0],
+            [20, 14, 14, 6, 5, 12, 8, 4],
             [14, 16, 0, 0, 0, 0, 0, 0],
             [1, 0, 1024, 4, 0, 0, 0, 0],
         ],
     ],
     np.int64,
 )
+
+
+def plan_of(effort: Effort, size: tuple[int, int]) -> NDArray[np.int64]:
+    """Return how much is tried of blocks of a size, (5, 8)."""
+    large = size[0] * size[1] > 20
+    plan: NDArray[np.int64] = PLANS[{Effort.DRAFT: 0, Effort.STANDARD: 2 if large else 1, Effort.FINE: 3}[effort]]
+    return plan
+
 
 # By block size and kind of block (in the order of PLANS), for each family: width, height and weight level of a grid.
 _CHOICES: dict[tuple[int, int], tuple[tuple[str, ...], ...]] = {

@@ -23,12 +23,12 @@ from oaktrim.core.codecs.astc import (
     partition_of,
     sequence_bits,
 )
-from oaktrim.core.codecs.astcchoices import PLANS, choices_of
+from oaktrim.core.codecs.astcchoices import choices_of, plan_of
 from oaktrim.core.codecs.astcfit import encode_rows
 from oaktrim.core.codecs.astcpolish import polish_scratch
 from oaktrim.core.codecs.blocks import BARE, Blocks, Errors, Told, encode_pixels, heed_of, spaced
 from oaktrim.core.codecs.effort import EncodeOptions
-from oaktrim.core.codecs.partitions import feature_scratch, ranking_scratch, subset_masks
+from oaktrim.core.codecs.partitions import flat_scratch, ranking_scratch, subset_masks
 from oaktrim.core.pixels.image import Image, Pixels, held, to_rgba
 
 
@@ -76,14 +76,14 @@ def _infills(size: tuple[int, int]) -> tuple[Grids, tuple[NDArray[np.generic], .
     sizes = sorted({mode[:2] for mode in _modes(size)})
     texels = size[0] * size[1]
     matrices = np.stack([_spread_of(size, grid) for grid in sizes])
-    inverses = np.zeros((len(sizes), 64, texels), np.float32)
-    corners, shares = np.zeros((len(sizes), 4, texels), np.int64), np.zeros((len(sizes), 4, texels), np.float32)
+    inverses = np.zeros((len(sizes), -(-texels // 4) * 4, 64), np.float32)
+    corners, shares = np.zeros((len(sizes), 4, texels), np.uint8), np.zeros((len(sizes), 4, texels), np.float32)
     count = np.count_nonzero(matrices, axis=1)
     touched = np.argsort(-matrices, axis=1, kind="stable")[:, : count.max()].swapaxes(1, 2)
     reach = np.take_along_axis(matrices.swapaxes(1, 2), touched, axis=2)
     for place, (across, down) in enumerate(sizes):
         matrix = matrices[place, :, : across * down]
-        inverses[place, : across * down] = np.linalg.pinv(matrix / 16)
+        inverses[place, :texels, : across * down] = np.linalg.pinv(matrix / 16).T
         order = np.argsort(-matrix, axis=1, kind="stable")[:, :4]
         corners[place, : order.shape[1]] = order.T
         shares[place, : order.shape[1]] = np.take_along_axis(matrix, order, axis=1).T
@@ -105,13 +105,14 @@ def _spread_of(size: tuple[int, int], grid: tuple[int, int]) -> NDArray[np.float
 
 @cache
 def _nearest() -> tuple[NDArray[np.generic], ...]:
-    """Return the nearest code of each value, and the values as floats: of weights by level, then of colours."""
+    """Return the nearest code of each value, and values as floats: of weights by level, with the nearest one; then of colours."""
     weights, colours = np.zeros((WEIGHT_LEVELS, 65), np.int64), np.zeros((len(LEVELS), 256), np.int64)
     for level, count in enumerate(LEVELS):
         if level < WEIGHT_LEVELS:
             weights[level] = np.abs(WEIGHTS[level, :count] - np.arange(65)[:, None]).argmin(axis=1)
         colours[level] = np.abs(COLOURS[level, :count] - np.arange(256)[:, None]).argmin(axis=1)
-    return weights, WEIGHTS.astype(np.float32), colours, COLOURS.astype(np.float32)
+    values = WEIGHTS.astype(np.float32)
+    return weights, values, np.take_along_axis(values, weights, axis=1), colours, COLOURS.astype(np.float32)
 
 
 @njit(**BARE)
@@ -125,7 +126,7 @@ def _split_all(wide, high, count, parted):
 
 
 @cache
-def _partitions(size: tuple[int, int], count: int, most: int) -> tuple[NDArray[np.generic], ...]:
+def _partitions(size: tuple[int, int], count: int, most: int) -> tuple[Any, ...]:
     """Return different ways to split a block in `count` parts, (P, texels), their masks and their seeds.
 
     Of all ways, the `most` with the shortest borders between their parts, which pictures need most often.
@@ -174,20 +175,21 @@ def encoding_tables(size: tuple[int, int], partitions: int) -> tuple[object, ...
 def scratch(size: tuple[int, int], partitions: int) -> tuple[Any, ...]:
     """Return what `astcfit.encode_rows` works in, for blocks of a size and so many partitions."""
     texels, counts = size[0] * size[1], [len(_partitions(size, count, partitions)[0]) for count in (2, 3, 4)]
+    wide = -(-texels // 4) * 4
     return (
-        tuple(np.empty((rows, texels), np.float32) for rows in (4, 4, 2, 2, 2)),
+        tuple(np.zeros((rows, row), np.float32) for rows, row in ((4, texels), (4, texels), (2, wide), (2, wide), (2, texels))),
         (np.zeros(texels, np.int64), np.zeros((4, 3, texels), np.float32), np.ones((3, texels), np.float32)),
         (
             np.zeros((9, texels), np.float32), np.zeros((4, 2, 4), np.float32), np.zeros((4, 4, 4), np.float32),
-            np.ones(4, np.float32),
+            np.ones(4, np.float32), np.ones(4, np.float32),
         ),
         (
-            np.zeros((2, 64), np.int64), np.zeros(32, np.int64), np.zeros((2, 64), np.int64), np.zeros(32, np.int64),
-            np.zeros(64, np.int64),
+            np.zeros((2, 64), np.float32), np.zeros(32, np.int64), np.zeros((2, 64), np.float32), np.zeros((2, 64), np.int64),
+            np.zeros(32, np.int64), np.zeros(64, np.int64), np.zeros(64, np.float32),
         ),
         polish_scratch(texels),
         (
-            feature_scratch(texels), tuple(ranking_scratch(count) for count in counts),
+            flat_scratch(texels), tuple(ranking_scratch(count) for count in counts),
             np.zeros(sum(counts), np.int64),
         ),
         (np.zeros(2, np.uint64), np.zeros(2, np.uint64)),
@@ -196,7 +198,7 @@ def scratch(size: tuple[int, int], partitions: int) -> tuple[Any, ...]:
 
 def encode_astc(image: Image, options: EncodeOptions, size: tuple[int, int], told: Told = None) -> bytes:
     """Encode colour and alpha in blocks of `size` pixels."""
-    plan, heed = PLANS[options.effort.rank], heed_of(options.counted)
+    plan, heed = plan_of(options.effort, size), heed_of(options.counted)
     partitions = int(plan[4, 2])
     tables = encoding_tables(size, partitions)
 

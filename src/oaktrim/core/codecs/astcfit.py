@@ -33,6 +33,9 @@ from oaktrim.core.codecs.blocks import (
 from oaktrim.core.codecs.partitions import rank_partitions
 
 _FAR = np.float32(3e38)
+# Of choices for several partitions, those that missed so many times what the best one did where colours were split in the most
+# promising way are not tried with other ways.
+_BEHIND = np.float32(1.3)
 # What an error of alpha counts where it covers and is 0 or 255, in blocks of up to 25 pixels and in larger ones: clear is to
 # stay clear, and whole to stay whole. Larger blocks would lose half a dB and more to the higher price.
 _EXACT, _NEARLY = np.float32(64.0), np.float32(16.0)
@@ -150,25 +153,41 @@ def _line(px, channels, texels, mask, scale, line, covariance, at):
 
 
 @njit(**BARE, fastmath=FAST)
-def _to_grid(at, texels, points, inverse, corners, shares, nearest, values, codes, spread):
-    """Bring where pixels lie to a grid and back: codes (points,) of the weights, and spread (texels,) in 64ths.
+def _round_weight(share, rounded):
+    """Return the weight of a level, in 64ths, that is nearest to a share; `rounded` (65,) holds that of each 64th."""
+    return rounded[np.int64(min(max(share, np.float32(0.0)), np.float32(1.0)) * np.float32(64.0) + np.float32(0.5))]
+
+
+@njit(**BARE, fastmath=FAST)
+def _to_grid(at, texels, points, inverse, corners, shares, rounded, weights, spread):
+    """Bring where pixels lie to a grid and back: weights (points,) and spread (texels,), in 64ths.
 
     Parameters
     ----------
-    inverse : (64, texels) float32; corners, shares : (4, texels) int64, float32 in 16ths
-    nearest : (65,) codes; values : (32,) of a level
+    at : (texels or more,) float32, with zeros up to a whole four
+    inverse : (texels or more, 64) float32; corners, shares : (4, texels), float32 in 16ths
+    rounded : (65,) as in `_round_weight`
     """
-    for g in range(points):
-        total = np.float32(0.0)
+    if points == texels:
         for i in range(texels):
-            total += inverse[g, i] * at[i]
-        codes[g] = nearest[
-            np.int64(min(max(total, np.float32(0.0)), np.float32(1.0)) * np.float32(64.0) + np.float32(0.5))
-        ]
+            weight = _round_weight(at[i], rounded)
+            weights[i] = weight
+            spread[i] = weight
+        return
+    for g in range(64):
+        weights[g] = np.float32(0.0)
+    for i in range(0, texels, 4):
+        first, second, third, fourth = at[i], at[i + 1], at[i + 2], at[i + 3]
+        for g in range(points):
+            weights[g] += (
+                first * inverse[i, g] + second * inverse[i + 1, g] + third * inverse[i + 2, g] + fourth * inverse[i + 3, g]
+            )
+    for g in range(points):
+        weights[g] = _round_weight(weights[g], rounded)
     for i in range(texels):
         total = np.float32(8.0)
         for k in range(4):
-            total += values[codes[corners[k, i]]] * shares[k, i]
+            total += weights[corners[k, i]] * shares[k, i]
         spread[i] = np.floor(total * np.float32(1.0 / 16.0))
 
 
@@ -276,15 +295,16 @@ def encode_rows(pixels, wide, high, plan, heed, tables, start, stop, out, told, 
 
     Parameters
     ----------
-    plan : (5, 8) int64, as in `astcchoices.PLANS`
+    plan : (5, 8) int64, as from `astcchoices.plan_of`
     heed : (5,) float32, as from `heed_of`
     tables, scratch : of `astcencode.encoding_tables` and `astcencode.scratch`
     """
-    choices, grids, inverses, corners, shares, nearest_weight, weight_values, nearest_colour, colour_values, \
+    choices, grids, inverses, corners, shares, nearest_weight, weight_values, rounded, nearest_colour, colour_values, \
         parted, masks, seeds, split, packed_trits, packed_quints, reached, reach, reach_shares = tables  # fmt: skip
     texels = wide * high
-    (px, shown, at, own, spread), (whole, member, counts), (covariance, line, decoded, scale), \
-        (weights, codes, best_weights, best_ends, laid), bench, (feature, ranking, order), (words, turned) = scratch  # fmt: skip
+    (px, shown, at, own, spread), (whole, member, counts), (covariance, line, decoded, scale, roots), \
+        (weights, codes, best_weights, best_codes, best_ends, laid, firsts), bench, (flattened, ranking, order), (words, turned) = \
+        scratch  # fmt: skip
     rounds, enough = plan[4, 0], np.float32(plan[4, 1]) * np.float32(0.01 * texels)
     for by in range(start, stop):
         for bx in range(out.shape[1]):
@@ -299,13 +319,13 @@ def encode_rows(pixels, wide, high, plan, heed, tables, start, stop, out, told, 
             channels = (3, 1, 4, 2)[kindred]
             kind = (8, 0, 12, 4)[kindred]
             copy_flat(px, shown)
-            set_roots(px, heed, scale)
-            for c in range(3):
-                scale[c] *= scale[c]
+            set_roots(px, heed, roots)
             if grey:
-                scale[0] = np.float32(3.0)
-                scale[1] = np.float32(1.0)
+                roots[0] = np.sqrt(np.float32(3.0))
+                roots[1] = np.float32(1.0)
                 copy_flat(px[3], shown[1])
+            for c in range(4):
+                scale[c] = roots[c] * roots[c]
             best = _FAR
             best_choice, best_parted, best_channel = 0, -1, 0
             for family in range(5):
@@ -320,8 +340,10 @@ def encode_rows(pixels, wide, high, plan, heed, tables, start, stop, out, told, 
                     ways = channels if channels > 1 else 0
                 elif family >= TWO_PARTS:
                     ways = rank_partitions(
-                        shown, channels, masks[family - 2], plan[kindred, 3 + family], feature, ranking[family - 2], order
+                        shown, channels, roots, masks[family - 2], plan[kindred, 3 + family], flattened, ranking[family - 2],
+                        order,
                     )
+                behind = _FAR
                 for way in range(ways):
                     place = parted[family - 2][order[way]] if family >= TWO_PARTS else whole
                     _part(place, parts, counts, member)
@@ -350,6 +372,8 @@ def encode_rows(pixels, wide, high, plan, heed, tables, start, stop, out, told, 
                         choice = choices[kindred, family, k]
                         if choice[PARTS] == 0:
                             break
+                        if way > 0 and family >= TWO_PARTS and firsts[k] > behind:
+                            continue
                         scaled = choice[SCALED] > 0
                         if scaled and alone >= 0 and alone != 3:
                             continue
@@ -357,23 +381,22 @@ def encode_rows(pixels, wide, high, plan, heed, tables, start, stop, out, told, 
                         many = values_of(channels, scaled)
                         points = grids[grid, 0] * grids[grid, 1]
                         for turn in range(rounds):
-                            if turn == 0:
-                                for i in range(texels):
-                                    own[1, i] = at[0, i]
-                            else:
+                            if turn > 0:
                                 _project(shown, width, texels, place, scale, decoded, own[1])
                             _to_grid(
-                                own[1], texels, points, inverses[grid], corners[grid], shares[grid],
-                                nearest_weight[level], weight_values[level], weights[0], spread[0],
+                                at[0] if turn == 0 else own[1], texels, points, inverses[grid], corners[grid], shares[grid],
+                                rounded[level], weights[0], spread[0],
                             )  # fmt: skip
                             if alone >= 0 and turn == 0:
                                 _to_grid(
                                     at[1], texels, points, inverses[grid], corners[grid], shares[grid],
-                                    nearest_weight[level], weight_values[level], weights[1], spread[1],
+                                    rounded[level], weights[1], spread[1],
                                 )  # fmt: skip
                             error = np.float32(0.0)
                             good = True
                             for p in range(parts):
+                                if way > 0 and turn == rounds - 1 and error >= best:
+                                    break
                                 fit_ends(shown, 0, width, apart, texels, member[p], spread[0], line[p])
                                 if alone >= 0:
                                     fit_ends(shown, width, channels, apart, texels, member[p], spread[1], line[p])
@@ -406,9 +429,11 @@ def encode_rows(pixels, wide, high, plan, heed, tables, start, stop, out, told, 
                                     codes[2 * c], codes[2 * c + 1] = codes[2 * c + 1], codes[2 * c]
                                 for plane in range(2 if alone >= 0 else 1):
                                     for g in range(points):
-                                        mirrored = 64 - np.int64(weight_values[level, weights[plane, g]])
-                                        weights[plane, g] = nearest_weight[level, mirrored]
+                                        weights[plane, g] = np.float32(64.0) - weights[plane, g]
                                 good = True
+                            if way == 0:
+                                firsts[k] = error if turn == 0 else min(firsts[k], error)
+                                behind = min(behind, firsts[k] * _BEHIND)
                             if good and error < best:
                                 best = error
                                 best_choice, best_channel = family * 64 + k, alone
@@ -427,12 +452,15 @@ def encode_rows(pixels, wide, high, plan, heed, tables, start, stop, out, told, 
             points = grids[grid, 0] * grids[grid, 1]
             place = parted[parts - 2][best_parted] if best_parted >= 0 else whole
             _part(place, parts, counts, member)
+            for plane in range(2):
+                for g in range(points):
+                    best_codes[plane, g] = nearest_weight[level, np.int64(best_weights[plane, g])]
             apart = -1 if opaque else channels - 1
             error = polish(
                 shown, channels, choice[SCALED] > 0, best_channel, apart, scale, counts, place, parts, member, points, plan[4, 3],
                 (reached[grid], reach[grid], reach_shares[grid]), (corners[grid], shares[grid]),
                 (nearest_weight[level], weight_values[level]), (nearest_colour[fine], colour_values[fine]),
-                best_weights, best_ends, bench,
+                best_codes, best_ends, bench,
             )  # fmt: skip
             if apart >= 0:
                 # It is told as it stands, whatever the search made of it.
@@ -443,10 +471,10 @@ def encode_rows(pixels, wide, high, plan, heed, tables, start, stop, out, told, 
             told[by, bx] = error
             for g in range(points):
                 if choice[PLANES] == 2:
-                    laid[2 * g] = best_weights[0, g]
-                    laid[2 * g + 1] = best_weights[1, g]
+                    laid[2 * g] = best_codes[0, g]
+                    laid[2 * g + 1] = best_codes[1, g]
                 else:
-                    laid[g] = best_weights[0, g]
+                    laid[g] = best_codes[0, g]
             channel = 3 if grey and best_channel == 1 else best_channel
             seed = seeds[parts - 2][best_parted] if best_parted >= 0 else -1
             _write(

@@ -9,10 +9,10 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from functools import cache
+from typing import Any
 
 import numpy as np
 from numba import njit
-from numpy.typing import NDArray
 
 from oaktrim.core.codecs.bc6hfit import PLANS, encode_rows, scratch
 from oaktrim.core.codecs.bc7 import ANCHORS, MARKS, PARTITIONS, STEP_WEIGHTS, index_stream
@@ -191,7 +191,7 @@ def half_codes(image: Image, signed: bool) -> Pixels:
 
 
 @cache
-def _encoding() -> tuple[NDArray[np.generic], ...]:
+def _encoding() -> tuple[Any, ...]:
     return MODES, ORDERS, PARTITIONS, ANCHORS, subset_masks(PARTITIONS[2, :32], 2)
 
 

@@ -9,7 +9,7 @@ from numba import njit
 
 from oaktrim.core.codecs.blocks import BARE, FAST, bytes_of, copy_flat, put_bits, spaced
 from oaktrim.core.codecs.lines import axis_line, refit
-from oaktrim.core.codecs.partitions import feature_scratch, rank_partitions, ranking_scratch
+from oaktrim.core.codecs.partitions import flat_scratch, rank_partitions, ranking_scratch
 
 _FAR = np.float32(3e38)
 # By effort: how many partitions are tried, and rounds of refitting.
@@ -133,7 +133,7 @@ def scratch() -> tuple[Any, ...]:
             np.zeros((4, 3), np.int64), np.zeros(16, np.float32), np.zeros(16, np.float32), np.zeros((4, 3), np.int64),
             np.zeros(16, np.float32),
         ),
-        (feature_scratch(16), ranking_scratch(32), np.zeros(32, np.int64)),
+        (flat_scratch(16), ranking_scratch(32), np.zeros(32, np.int64)),
         np.zeros(2, np.uint64),
     )  # fmt: skip
 
@@ -144,7 +144,7 @@ def encode_rows(pixels, signed, plan, tables, start, stop, out, scratch):
     modes, orders, partitions, anchors, masks = tables
     height, width = pixels.shape[:2]
     px, mask, roots, (lines, decoded, apart, covariance), (codes, steps, got, best_codes, best_steps), \
-        (feature, ranking, order), words = scratch  # fmt: skip
+        (flattened, ranking, order), words = scratch  # fmt: skip
     low, high = np.int64(0), np.int64(3)
     for by in range(start, stop):
         for bx in range(out.shape[1]):
@@ -153,7 +153,7 @@ def encode_rows(pixels, signed, plan, tables, start, stop, out, scratch):
                     for c in range(3):
                         px[c, 4 * y + x] = pixels[min(by * 4 + y, height - 1), min(bx * 4 + x, width - 1), c]
             best, best_mode, best_partition = _FAR, 10, 0
-            ways = 1 + rank_partitions(px, high, masks, plan[0], feature, ranking, order)
+            ways = 1 + rank_partitions(px, high, roots, masks, plan[0], flattened, ranking, order)
             for way in range(ways):
                 if best == 0:
                     break

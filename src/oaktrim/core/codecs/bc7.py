@@ -228,7 +228,7 @@ def _decode_rows(blocks, start, stop, out, scratch):
 
 
 @cache
-def _tables() -> tuple[NDArray[Any], ...]:
+def _tables() -> tuple[Any, ...]:
     values, codes = np.arange(256), np.arange(128)
     wide = codes << 1 | codes >> 6
     steps = (wide[:, None] * 43 + wide[None, :] * 21 + 32) >> 6

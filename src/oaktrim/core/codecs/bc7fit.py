@@ -40,8 +40,9 @@ from oaktrim.core.codecs.blocks import (
 )
 from oaktrim.core.codecs.partitions import (
     best_partitions,
-    feature_scratch,
+    flat_scratch,
     judge_partitions,
+    lay_flat,
     moments,
     ranking_scratch,
 )
@@ -158,8 +159,8 @@ def _solid(px, single, codes, steps):
 # fills the lanes costs no more than what leaves some empty.
 PLANS = np.array(
     [
-        [[0, 7, 0, 0, 0, 0, 1, 0], [2, 12, 3, 2, 0, 1, 1, 0], [5, 32, 16, 16, 8, 4, 1, 0]],
-        [[0, 0, 0, 0, 0, 4, 1, 3], [0, 0, 0, 0, 1, 4, 1, 10], [0, 0, 0, 0, 8, 4, 1, 32]],
+        [[0, 7, 0, 0, 0, 0, 1, 0], [2, 6, 3, 1, 0, 0, 1, 0], [5, 32, 16, 16, 8, 4, 1, 0]],
+        [[0, 0, 0, 0, 2, 2, 1, 3], [0, 0, 0, 0, 3, 4, 1, 8], [0, 0, 0, 0, 8, 4, 1, 32]],
     ],
     np.int64,
 )
@@ -170,7 +171,7 @@ _ENOUGH, _TURNS = (160.0, 24.0, 0.0), (2, 2, 3)
 
 
 @njit(**BARE)
-def _candidates(feature, opaque, threefold, plan, modes, masks, ranking, order, listed):
+def _candidates(feature, roots, flat, threefold, plan, modes, masks, ranking, order, listed):
     """List what is worth trying, of modes with three subsets or with fewer, as rows (mode, partition, rotation, selector).
 
     Return how many there are.
@@ -183,14 +184,16 @@ def _candidates(feature, opaque, threefold, plan, modes, masks, ranking, order, 
             continue
         if subsets == 1:
             for k in range(tries):
-                _note(listed[count], mode, 0, k & 3, k >> 2)
+                selectors = 1 + modes[mode, 3]
+                _note(listed[count], mode, 0, k // selectors, k % selectors)
                 count += 1
             continue
         if not judged:
-            judge_partitions(feature, 3 if opaque else 4, masks, ranking)
+            lay_flat(feature, roots, flat)
+            judge_partitions(flat, masks, ranking)
             judged = True
         # Mode 0 knows the first sixteen only.
-        for k in range(best_partitions(ranking[4][: 1 << modes[mode, 1]], tries, order)):
+        for k in range(best_partitions(ranking[3][: 1 << modes[mode, 1]], tries, order)):
             _note(listed[count], mode, order[k], 0, 0)
             count += 1
     return count
@@ -288,8 +291,8 @@ def scratch() -> tuple[Any, ...]:
     """Return what `encode_rows` works in."""
     return (
         (np.empty((4, 16), np.float32), np.zeros(16, np.float32), np.ones(16, np.float32)),
-        (np.ones(4, np.float32), np.zeros(4, np.float32)),
-        (feature_scratch(16), ranking_scratch(64)),
+        np.ones(4, np.float32),
+        (flat_scratch(16), ranking_scratch(64)),
         (np.empty(64, np.int64), np.empty((128, 4), np.int64), np.zeros(4, np.int64)),
         (np.full(LANES, -1), np.zeros(LANES, np.int64)),
         (np.zeros((3, 2, 4), np.int64), np.zeros((3, 2), np.int64), np.zeros((2, 16), np.float32)),
@@ -305,9 +308,8 @@ def encode_rows(pixels, effort, heed, tables, start, stop, out, told, scratch):
     `effort` is 0, 1 or 2; `heed` (5,) float32 is what `heed_of` returns, and `tables` what `bc7` keeps for it.
     """
     modes, parts, members, anchors, marks, plans, two, three, single = tables
-    block, counts, (feature, ranking), (order, listed, candidate), (kinds, places), found, words, laid = scratch
+    block, roots, ((means, feature, flat), ranking), (order, listed, candidate), (kinds, places), found, words, laid = scratch
     px, strict, weight = block
-    roots, means = counts
     codes, parities, steps = found
     asked, got_steps, got_codes, got_parities, errors, turned, missed, line, decoded, tried, costs, axis, span, sums, shared = \
         laid  # fmt: skip
@@ -325,17 +327,13 @@ def encode_rows(pixels, effort, heed, tables, start, stop, out, told, scratch):
             if heed[ANGLE] > 0:
                 # What a channel counts is another in each block.
                 kinds[:] = -1
-            moments(px, 3 if opaque else 4, feature)
-            for c in range(4):
-                means[c] = np.float32(0.0)
-                for i in range(16):
-                    means[c] += px[c, i] * np.float32(1.0 / 16.0)
+            moments(px, 3 if opaque else 4, means, feature)
             plan, best = plans[0 if opaque else 1, effort], _FAR
             for threefold in range(2):
                 if best <= enough:
                     break
                 masks = three if threefold else two
-                count = _candidates(feature, opaque, threefold > 0, plan, modes, masks, ranking, order, listed)
+                count = _candidates(feature, roots, flat, threefold > 0, plan, modes, masks, ranking, order, listed)
                 at = 0
                 while at < count and best > enough:
                     first, used = at, 0

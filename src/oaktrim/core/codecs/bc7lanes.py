@@ -15,6 +15,7 @@ from numba import njit
 from numpy.typing import NDArray
 
 from oaktrim.core.codecs.blocks import BARE, FAST
+from oaktrim.core.codecs.lines import along_principal
 
 LANES = 16
 # How often ends may be rounded at most, and fitted again in between.
@@ -112,21 +113,7 @@ def _lay_lines(px, means, four, asked, sums, axis, span, line):
             ga = (sums[12 * _G + l] - g * a * share) * root_g * root_a
             ba = (sums[13 * _G + l] - b * a * share) * root_b * root_a
             aa = (sums[14 * _G + l] - a * a * share) * root_a * root_a
-        # At most one in all, so that powers neither vanish nor run away.
-        whole = np.float32(1.0) / max(rr + gg + bb + aa, np.float32(1e-6))
-        rr, rg, rb, ra, gg = rr * whole, rg * whole, rb * whole, ra * whole, gg * whole
-        gb, ga, bb, ba, aa = gb * whole, ga * whole, bb * whole, ba * whole, aa * whole
-        # From the column of the widest channel on.
-        widest = max(max(rr, gg), max(bb, aa))
-        x, y, z, w = rr, rg, rb, ra
-        x, y, z, w = (rg, gg, gb, ga) if gg == widest else (x, y, z, w)
-        x, y, z, w = (rb, gb, bb, ba) if bb == widest else (x, y, z, w)
-        x, y, z, w = (ra, ga, ba, aa) if aa == widest else (x, y, z, w)
-        for _ in range(5):
-            x, y, z, w = (
-                rr * x + rg * y + rb * z + ra * w, rg * x + gg * y + gb * z + ga * w,
-                rb * x + gb * y + bb * z + ba * w, ra * x + ga * y + ba * z + aa * w,
-            )  # fmt: skip
+        x, y, z, w = along_principal(rr, rg, rb, ra, gg, gb, ga, bb, ba, aa)
         length = np.float32(1.0) / max(x * x + y * y + z * z + w * w, np.float32(1e-20))
         axis[l], axis[_G + l], axis[_B + l], axis[_A + l] = (
             x * length * root_r, y * length * root_g, z * length * root_b, w * length * root_a,
@@ -159,12 +146,12 @@ def _lay_lines(px, means, four, asked, sums, axis, span, line):
 
 
 @njit(**BARE, fastmath=FAST, inline="never")
-def _round_lines(four, turn, asked, line, tried, missed, codes, parities, decoded):
+def _round_lines(four, asked, line, tried, missed, codes, parities, decoded):
     """Round the ends of lines to codes, with the parity bits whose rounding moves the ends least.
 
     Parameters
     ----------
-    turn : which of the rows of codes (8 rows a turn) and parities (2) are filled
+    codes (8 rows), parities (2 rows) : filled with what the ends are rounded to
     line, decoded : (8 rows), the ends by channel, and as the codes decode
     tried, missed : scratch (16 and 4 rows), of both ends with both parity bits
     """
@@ -198,7 +185,7 @@ def _round_lines(four, turn, asked, line, tried, missed, codes, parities, decode
                 missed[cost_even + _G + l] = missed[cost_even + _G + l] * begun + cost
     for e in range(2):
         mine, its = 2 * LANES * e, 2 * LANES * (1 - e)
-        parity_row = LANES * (2 * turn + e)
+        parity_row = LANES * e
         for l in range(LANES):
             more = missed[mine + _G + l] - missed[mine + l]
             other = missed[its + _G + l] - missed[its + l]
@@ -206,23 +193,22 @@ def _round_lines(four, turn, asked, line, tried, missed, codes, parities, decode
             parities[parity_row + l] = np.float32(1.0) if more < zero else zero
         for c in range(channels):
             row, end, even = LANES * c, LANES * (4 * e + c), LANES * (8 * e + c)
-            to = 8 * LANES * turn + end
             for l in range(LANES):
                 parity, apart = parities[parity_row + l], asked[APART + l]
                 # Both are whole numbers, so this takes the one or the other.
                 code = tried[even + l] + (tried[even + 4 * _G + l] - tried[even + l]) * parity
-                codes[to + l] = code
+                codes[end + l] = code
                 code = code * apart + parity * (apart - np.float32(1.0))
                 decoded[end + l] = code * asked[VALUE + row + l] + np.floor(code * asked[BELOW + row + l])
 
 
 @njit(**BARE, fastmath=FAST, inline="never")
-def _choose_steps(px, weight, strict, four, turn, asked, decoded, axis, span, steps, errors):
+def _choose_steps(px, weight, strict, four, asked, decoded, axis, span, steps, errors):
     """Give each pixel the nearest step between the decoded ends, and say what is missed.
 
     Parameters
     ----------
-    turn : which of the rows of steps (16 rows a turn) are filled
+    steps : (16 rows), filled
     axis : scratch (12 rows): by channel the way to a step, to a value, and what counts; span : scratch (2 rows)
     """
     half = np.float32(0.5)
@@ -247,7 +233,7 @@ def _choose_steps(px, weight, strict, four, turn, asked, decoded, axis, span, st
         span[_G + l] = np.float32(64.0) / asked[LAST + l]
     for i in range(16):
         r, g, b, a, counts, exact = px[0, i], px[1, i], px[2, i], px[3, i], weight[i], strict[i]
-        row, to = LANES * i, LANES * (16 * turn + i)
+        row = LANES * i
         for l in range(LANES):
             miss_r, miss_g, miss_b, miss_a = decoded[l] - r, decoded[_G + l] - g, decoded[_B + l] - b, np.float32(0.0)
             along = half - miss_r * axis[l] - miss_g * axis[_G + l] - miss_b * axis[_B + l]
@@ -255,7 +241,7 @@ def _choose_steps(px, weight, strict, four, turn, asked, decoded, axis, span, st
                 miss_a = decoded[_A + l] - a
                 along -= miss_a * axis[_A + l]
             step = np.floor(min(max(along, np.float32(0.0)), asked[LAST + l]))
-            steps[to + l] = step
+            steps[row + l] = step
             # Codes are whole numbers, so the rounding of a value is that of its distance.
             w = np.floor(step * span[_G + l] + half)
             miss_r = np.floor(miss_r + w * axis[_BACK + l] + half)
@@ -270,8 +256,8 @@ def _choose_steps(px, weight, strict, four, turn, asked, decoded, axis, span, st
 
 
 @njit(**BARE, fastmath=FAST, inline="never")
-def _refit_lines(px, weight, four, turn, asked, steps, shared, sums, axis, line):
-    """Fit the ends of lines (8 rows) by least squares to the steps of a turn, where there is anything to fit.
+def _refit_lines(px, weight, four, asked, steps, shared, sums, axis, line):
+    """Fit the ends of lines (8 rows) by least squares to steps (16 rows), where there is anything to fit.
 
     Parameters
     ----------
@@ -284,9 +270,9 @@ def _refit_lines(px, weight, four, turn, asked, steps, shared, sums, axis, line)
                 axis[LANES * row + l] = np.float32(0.0)
         for i in range(16):
             counts = weight[i] if half == 0 else np.float32(1.0)
-            row, from_row = LANES * i, LANES * (16 * turn + i)
+            row = LANES * i
             for l in range(LANES):
-                share = steps[from_row + l] / asked[LAST + l]
+                share = steps[row + l] / asked[LAST + l]
                 whole = counts * asked[MEMBER + row + l]
                 shared[row + l] = whole * share
                 axis[l] += whole
@@ -336,11 +322,14 @@ def fit_lanes(
     _gather(members, places, asked)
     _sum_up(feature, four, asked, sums)
     _lay_lines(px, means, four, asked, sums, axis, span, line)
+    mine = steps
     for turn in range(turns):
         if turn > 0:
-            _refit_lines(px, weight, four, turn - 1, asked, steps, shared, sums, axis, line)
-        _round_lines(four, turn, asked, line, tried, costs, codes, parities, decoded)
-        _choose_steps(px, weight, strict, four, turn, asked, decoded, axis, span, steps, missed)
+            _refit_lines(px, weight, four, asked, mine, shared, sums, axis, line)
+        # Slices, since rows that begin where a turn says are not seen to be whole rows, and are not taken as vectors.
+        mine = steps[16 * LANES * turn :]
+        _round_lines(four, asked, line, tried, costs, codes[8 * LANES * turn :], parities[2 * LANES * turn :], decoded)
+        _choose_steps(px, weight, strict, four, asked, decoded, axis, span, mine, missed)
         for l in range(LANES):
             better = turn == 0 or missed[l] < errors[l]
             error, before = errors[l], turned[l]

@@ -15,34 +15,55 @@ from numba import njit
 from oaktrim.core.codecs.blocks import BARE, COVERS, FAST, copy_flat, set_roots, spaced, weigh_by_alpha
 from oaktrim.core.codecs.eacfit import encode_channel, field, lanes, load_columns, store
 from oaktrim.core.codecs.etc2pairs import code, fit_pairs, overflow, wide
-from oaktrim.core.codecs.etctables import BESIDE, ONE_BIT
+from oaktrim.core.codecs.etctables import BESIDE, MODIFIERS, ONE_BIT
 
 _FAR = np.float32(3e38)
+# From how far from the border of the range of a byte on a base is taken to have its paints within.
+_INNER = 29
+
+
+# By whether half a block has holes: three squares of either modifier of a row and twice the modifier, by row.
+_PRICES = np.array(
+    [[[3 * a * a, 2 * a, 3 * b * b, 2 * b] for a, b in MODIFIERS[:, :2] * (1 - hole, 1)] for hole in (0, 1)], np.float32
+).swapaxes(1, 2).copy()  # fmt: skip
 
 
 @njit(**BARE, fastmath=FAST)
-def _try_half(half, scale, codes, bits, modifiers, hole, best):
+def _try_half(half, scale, codes, bits, modifiers, hole, best, rows):
     """Return the error and the row of a half block (4, 8), colours and weight, whose base has these codes.
 
     Where nothing leaves the range of a byte, the sum of a pixel's distances to the base tells the error of a row, and a
-    base that cannot come under `best` is not looked at further.
+    base that cannot come under `best` is not looked at further. All rows are taken at once, in scratch rows (2, 8).
     """
     red, green, blue = wide(codes[0], bits), wide(codes[1], bits), wide(codes[2], bits)
-    apart = np.float32(0.0)
+    apart = aside = np.float32(0.0)
     wr, wg, wb = scale[0], scale[1], scale[2]
+    sums, totals = rows[0], rows[1]
     for i in range(8):
         r, g, b = half[0, i] - red, half[1, i] - green, half[2, i] - blue
-        apart += half[3, i] * (wr * r * r + wg * g * g + wb * b * b)
-    least, row = _FAR, 0
+        s = abs(wr * r + wg * g + wb * b)
+        square = half[3, i] * (wr * r * r + wg * g * g + wb * b * b)
+        sums[i] = s
+        apart += square
+        aside += square - half[3, i] * s * s * np.float32(1 / 3)
+    # No row takes away what lies beside the line of greys through the base, unless at the border of the range of a byte.
+    inner = min(red, min(green, blue)) >= _INNER and max(red, max(green, blue)) <= 255 - _INNER
+    if aside >= (best if inner else 3 * best):
+        return _FAR, 0
+    prices = _PRICES[1 if hole else 0]
+    s0, s1, s2, s3, s4, s5, s6, s7 = sums[0], sums[1], sums[2], sums[3], sums[4], sums[5], sums[6], sums[7]
+    w0, w1, w2, w3 = half[3, 0], half[3, 1], half[3, 2], half[3, 3]
+    w4, w5, w6, w7 = half[3, 4], half[3, 5], half[3, 6], half[3, 7]
     for k in range(8):
-        a = np.float32(0.0) if hole else np.float32(modifiers[k, 0])
-        b = np.float32(modifiers[k, 1])
-        total = np.float32(0.0)
-        for i in range(8):
-            s = abs(wr * (half[0, i] - red) + wg * (half[1, i] - green) + wb * (half[2, i] - blue))
-            total += half[3, i] * min(3 * a * a - 2 * a * s, 3 * b * b - 2 * b * s)
-        if total < least:
-            least, row = total, k
+        a, two_a, b, two_b = prices[0, k], prices[1, k], prices[2, k], prices[3, k]
+        total = w0 * min(a - two_a * s0, b - two_b * s0) + w1 * min(a - two_a * s1, b - two_b * s1)
+        total += w2 * min(a - two_a * s2, b - two_b * s2) + w3 * min(a - two_a * s3, b - two_b * s3)
+        total += w4 * min(a - two_a * s4, b - two_b * s4) + w5 * min(a - two_a * s5, b - two_b * s5)
+        totals[k] = total + w6 * min(a - two_a * s6, b - two_b * s6) + w7 * min(a - two_a * s7, b - two_b * s7)
+    least, row = totals[0], 0
+    for k in range(1, 8):
+        row = k if totals[k] < least else row
+        least = min(least, totals[k])
     b = np.float32(modifiers[row, 1])
     inside = min(red, min(green, blue)) >= b and max(red, max(green, blue)) + b <= 255
     if inside:
@@ -98,7 +119,7 @@ def _choose_half(half, scale, codes, bits, modifiers, row, hole, chosen, paints)
 @njit(**BARE, fastmath=FAST)
 def _fit_half(half, scale, bits, low, high, effort, modifiers, hole, work, codes):
     """Find the base of a half block (4, 8) within codes low (3,) to high (3,); return the error and the row of modifiers."""
-    base, paints, trial, got = work[0], work[1], work[2], work[3]
+    base, paints, trial, got, rows = work[0], work[1], work[2], work[3], work[8]
     count = np.float32(0.0)
     for i in range(8):
         count += half[3, i]
@@ -110,7 +131,7 @@ def _fit_half(half, scale, bits, low, high, effort, modifiers, hole, work, codes
         trial[c] = min(max(code(total / count, bits), low[c]), high[c])
     best, row = _FAR, 0
     for _ in range(1 if effort == 0 else 3):
-        error, at = _try_half(half, scale, trial, bits, modifiers, hole, best)
+        error, at = _try_half(half, scale, trial, bits, modifiers, hole, best, rows)
         if error >= best:
             break
         best, row = error, at
@@ -137,7 +158,7 @@ def _fit_half(half, scale, bits, low, high, effort, modifiers, hole, work, codes
                     else:
                         way = (move - 8 + 1) * 7 // (1, 3, 9)[c] % 3 - 1
                     trial[c] = min(max(codes[c] + way, low[c]), high[c])
-                error, at = _try_half(half, scale, trial, bits, modifiers, hole, best)
+                error, at = _try_half(half, scale, trial, bits, modifiers, hole, best, rows)
                 if error < best:
                     best, row, gained = error, at, True
                     copy_flat(trial, codes)
@@ -241,8 +262,21 @@ def _fit_halves(px, weight, scale, effort, alpha, hole, modifiers, work, ends, b
 
 
 @njit(**BARE, fastmath=FAST)
-def _fit_planar(px, weight, scale, codes, best, word):
-    """Try the planar mode, fitted by least squares; return the error and the word. Codes (3, 3) int64 is scratch."""
+def _plane_error(values, weight, first, second, third, bits):
+    """Return the squared error of a channel, values (16,), on a plane of three codes, each pixel by its weight."""
+    o, h, v = wide(first, bits), wide(second, bits), wide(third, bits)
+    error = np.float32(0.0)
+    for i in range(16):
+        x, y = np.float32(i >> 2), np.float32(i & 3)
+        value = np.floor((x * (h - o) + y * (v - o) + 4 * o + 2) * np.float32(0.25))
+        d = min(max(value, np.float32(0.0)), np.float32(255.0)) - values[i]
+        error += weight[i] * d * d
+    return error
+
+
+@njit(**BARE, fastmath=FAST)
+def _fit_planar(px, weight, scale, effort, codes, best, word):
+    """Try the planar mode, fitted by least squares and walked by codes; return error and word. Codes (3, 3) int64 is scratch."""
     error = np.float32(0.0)
     for c in range(3):
         bits = 7 if c == 1 else 6
@@ -253,16 +287,25 @@ def _fit_planar(px, weight, scale, codes, best, word):
             down += px[c, i] * (np.float32(i & 3) - np.float32(1.5))
         # Over the sixteen places, the squares of x and of y about their means add up to 20.
         mean, across, down = mean * np.float32(1 / 16), across * np.float32(1 / 20), down * np.float32(1 / 20)
-        origin = mean - np.float32(1.5) * (across + down)
-        codes[c, 0] = code(origin, bits)
-        codes[c, 1] = code(origin + 4 * across, bits)
-        codes[c, 2] = code(origin + 4 * down, bits)
-        o, h, v = wide(codes[c, 0], bits), wide(codes[c, 1], bits), wide(codes[c, 2], bits)
-        for i in range(16):
-            x, y = np.float32(i >> 2), np.float32(i & 3)
-            value = np.floor((x * (h - o) + y * (v - o) + 4 * o + 2) * np.float32(0.25))
-            d = min(max(value, np.float32(0.0)), np.float32(255.0)) - px[c, i]
-            error += weight[i] * scale[c] * d * d
+        origin, mine = mean - np.float32(1.5) * (across + down), codes[c]
+        mine[0] = code(origin, bits)
+        mine[1] = code(origin + 4 * across, bits)
+        mine[2] = code(origin + 4 * down, bits)
+        least = _plane_error(px[c], weight, mine[0], mine[1], mine[2], bits)
+        top, gained = (1 << bits) - 1, effort > 0
+        while gained:
+            gained = False
+            # All steps of codes by one at once.
+            for move in range(27):
+                first, second = mine[0] + move % 3 - 1, mine[1] + move // 3 % 3 - 1
+                third = mine[2] + move // 9 - 1
+                if min(first, min(second, third)) < 0 or max(first, max(second, third)) > top:
+                    continue
+                found = _plane_error(px[c], weight, first, second, third, bits)
+                if found < least:
+                    least, gained = found, True
+                    mine[0], mine[1], mine[2] = first, second, third
+        error += scale[c] * least
     if error >= best:
         return best, word
     ro, go, bo = codes[0, 0], codes[1, 0], codes[2, 0]
@@ -285,7 +328,8 @@ def colour_scratch() -> tuple[Any, ...]:
         ),
         (
             np.zeros(3, np.float32), np.zeros((3, 4), np.float32), np.zeros(3, np.int64), np.zeros(16, np.float32),
-            np.zeros((2, 3), np.float32), np.zeros((2, 3), np.int64), np.zeros((2, 4), np.float32), np.zeros((2, 3), np.int64),
+            np.zeros((2, 3), np.float32), np.zeros((2, 3), np.int64), np.zeros((2, 4), np.float32), np.zeros((3, 2, 3), np.int64),
+            np.zeros((2, 8), np.float32), np.zeros(3, np.float32), np.zeros(3, np.int64),
         ),
         (
             np.zeros((4, 8), np.float32), np.zeros(3, np.int64), np.zeros(3, np.int64), np.zeros((2, 3), np.int64),
@@ -339,7 +383,7 @@ def encode_colour_rows(pixels, alpha, threshold, effort, heed, distances, modifi
                 scale[c] *= scale[c]
             best, word = _fit_halves(px, weight, scale, effort, alpha, holes, modifiers, work, ends, _FAR, np.uint64(0))
             if not holes and best > 0:
-                best, word = _fit_planar(px, weight, scale, planar, best, word)
+                best, word = _fit_planar(px, weight, scale, effort, planar, best, word)
             if best > enough:
                 best, word = fit_pairs(px, weight, scale, effort, alpha, holes, distances, work, best, word)
             told[by, bx] = best

@@ -53,14 +53,21 @@ def _nearest(px, weight, scale, paints, hole, chosen):
     return error
 
 
+# Along what a block's colours are farthest apart, to begin two clusters with: their sum, what red and blue differ by, then
+# red and green; and how much of what they differ by along the greys is left out, since the paints of a colour lie there.
+_STARTS = np.array([[1, 1, 1, 0], [1, 0, -1, 0.3], [1, 0, 0, 0], [0, 1, 0, 0]], np.float32)
+# By effort, how many of these are tried.
+_TRIED = (1, 2, 4)
+
+
 @njit(**BARE, fastmath=FAST)
 def _two_means(px, weight, scale, start, means, sums):
-    """Fill means (2, 3) with two clusters of a block's colours, from its extremes along a channel or their sum."""
+    """Fill means (2, 3) with two clusters of a block's colours, from its extremes along a start (4,) of `_STARTS`."""
     least, most, first, last = _FAR, -_FAR, 0, 0
     for i in range(16):
         if weight[i] == 0:
             continue
-        value = px[0, i] + px[1, i] + px[2, i] if start == 3 else px[start, i]
+        value = px[0, i] * start[0] + px[1, i] * start[1] + px[2, i] * start[2]
         if value < least:
             least, first = value, i
         if value > most:
@@ -72,10 +79,15 @@ def _two_means(px, weight, scale, start, means, sums):
             for c in range(4):
                 sums[k, c] = np.float32(0.0)
         for i in range(16):
-            near = far = np.float32(0.0)
+            near = far = near_grey = far_grey = np.float32(0.0)
             for c in range(3):
-                near += scale[c] * (px[c, i] - means[0, c]) ** 2
-                far += scale[c] * (px[c, i] - means[1, c]) ** 2
+                to_near, to_far = px[c, i] - means[0, c], px[c, i] - means[1, c]
+                near += scale[c] * to_near * to_near
+                far += scale[c] * to_far * to_far
+                near_grey += scale[c] * to_near
+                far_grey += scale[c] * to_far
+            near -= start[3] * near_grey * near_grey
+            far -= start[3] * far_grey * far_grey
             k = 0 if near <= far else 1
             sums[k, 3] += weight[i]
             for c in range(3):
@@ -109,11 +121,12 @@ def fit_pairs(px, weight, scale, effort, alpha, hole, distances, work, best, wor
     distances : (8,) of the standard; work : the second part of `etc2fit.colour_scratch`
     best, word : the error that is to be beaten, and its word
     """
-    _, paints, _, got, means, trial, sums, won = work
-    best_form, best_at = -1, 0
+    _, paints, _, got, means, trial, sums, won, _, errors, places = work
+    for form in range(3):
+        errors[form] = _FAR
     before = earlier = np.int64(-1)
-    for start in range(3, 2 if effort < 1 else -1, -1):
-        _two_means(px, weight, scale, start, means, sums)
+    for start in range(_TRIED[effort]):
+        _two_means(px, weight, scale, _STARTS[start], means, sums)
         # Other extremes often lead to the same two clusters.
         found = np.int64(0)
         for k in range(2):
@@ -140,46 +153,70 @@ def fit_pairs(px, weight, scale, effort, alpha, hole, distances, work, best, wor
                     if error >= kept:
                         break
                     kept = error
-                    if error < best:
-                        best, best_form, best_at = error, form, at
-                        copy_flat(trial, won)
-                        word = _pair_word(trial, h_mode, at, got, weight, alpha, hole)
-                    for k in range(2):
-                        for c in range(4):
-                            sums[k, c] = np.float32(0.0)
-                    for i in range(16):
-                        paint = np.int64(got[i])
-                        k = paint >> 1 if h_mode else min(paint, 1)
-                        more = (d - 2 * d * (paint & 1)) if h_mode else (np.float32(0.0), d, np.float32(0.0), -d)[paint]
-                        sums[k, 3] += weight[i]
-                        for c in range(3):
-                            sums[k, c] += weight[i] * (px[c, i] - more)
-                    for k in range(2):
-                        if sums[k, 3] > 0:
-                            for c in range(3):
-                                trial[k, c] = code(sums[k, c] / sums[k, 3], 4)
-    # What won is walked by single codes, and by its distance.
-    for _ in range((0, 2, 8)[effort] if best_form >= 0 else 0):
+                    if error < errors[form]:
+                        errors[form], places[form] = error, at
+                        copy_flat(trial, won[form])
+                    _refit(px, weight, h_mode, d, got, sums, trial)
+    for form in range(3):
+        # What won is walked by single codes, and by its distance; with most effort, the best of each form.
+        if effort == 2 or (effort == 1 and errors[form] < best and errors[form] == min(errors[0], min(errors[1], errors[2]))):
+            _walk(px, weight, scale, (2, 8)[effort - 1], form, distances, hole, work)
+    form = 0
+    for other in range(1, 3):
+        form = other if errors[other] < errors[form] else form
+    if errors[form] >= best:
+        return best, word
+    _set_pair(won[form], form == 2, np.float32(distances[places[form]]), hole, paints)
+    _nearest(px, weight, scale, paints, hole, got)
+    return errors[form], _pair_word(won[form], form == 2, places[form], got, weight, alpha, hole)
+
+
+@njit(**BARE, fastmath=FAST)
+def _refit(px, weight, h_mode, d, got, sums, trial):
+    """Set the codes of trial (2, 3) to the colours that serve the paints that pixels got best."""
+    for k in range(2):
+        for c in range(4):
+            sums[k, c] = np.float32(0.0)
+    for i in range(16):
+        paint = np.int64(got[i])
+        k = paint >> 1 if h_mode else min(paint, 1)
+        more = (d - 2 * d * (paint & 1)) if h_mode else (np.float32(0.0), d, np.float32(0.0), -d)[paint]
+        sums[k, 3] += weight[i]
+        for c in range(3):
+            sums[k, c] += weight[i] * (px[c, i] - more)
+    for k in range(2):
+        if sums[k, 3] > 0:
+            for c in range(3):
+                trial[k, c] = code(sums[k, c] / sums[k, 3], 4)
+
+
+@njit(**BARE, fastmath=FAST)
+def _walk(px, weight, scale, rounds, form, distances, hole, work):
+    """Better what was found of a form by single steps of its codes and of its distance."""
+    _, paints, _, got, _, trial, _, won, _, errors, places = work
+    h_mode, mine = form == 2, won[form]
+    for _ in range(rounds):
         gained = False
-        for move in range(14):
-            at = best_at
-            copy_flat(won, trial)
-            if move < 12:
-                trial[move // 6, move // 2 % 3] = min(max(trial[move // 6, move // 2 % 3] + 2 * (move & 1) - 1, 0), 15)
+        for move in range(18):
+            at, way = places[form], 2 * (move & 1) - 1
+            copy_flat(mine, trial)
+            if move < 16:
+                # One channel of a colour, or all of them.
+                which, only = move // 8, move // 2 % 4
+                for c in range(3):
+                    if only in (c, 3):
+                        trial[which, c] = min(max(trial[which, c] + way, 0), 15)
             else:
-                at = min(max(at + 2 * (move & 1) - 1, 0), 7)
-            h_mode = best_form == 2
+                at = min(max(at + way, 0), 7)
             if h_mode and not _ordered(trial, at):
                 continue
             _set_pair(trial, h_mode, np.float32(distances[at]), hole, paints)
             error = _nearest(px, weight, scale, paints, hole, got)
-            if error < best:
-                best, best_at, gained = error, at, True
-                copy_flat(trial, won)
-                word = _pair_word(trial, h_mode, at, got, weight, alpha, hole)
+            if error < errors[form]:
+                errors[form], places[form], gained = error, at, True
+                copy_flat(trial, mine)
         if not gained:
             break
-    return best, word
 
 
 @njit(**BARE)

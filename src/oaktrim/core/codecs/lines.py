@@ -8,6 +8,27 @@ from numba import njit
 from oaktrim.core.codecs.blocks import BARE, FAST
 
 
+@njit(**BARE, fastmath=FAST, forceinline=True)
+def along_principal(rr, rg, rb, ra, gg, gb, ga, bb, ba, aa):
+    """Return a vector along the principal axis of a covariance of four channels, by power iteration; zeros where there is none."""
+    # Inlined by force, as else lanes would take it one by one. At most one in all, so that powers neither vanish nor run away.
+    whole = np.float32(1.0) / max(rr + gg + bb + aa, np.float32(1e-6))
+    rr, rg, rb, ra, gg = rr * whole, rg * whole, rb * whole, ra * whole, gg * whole
+    gb, ga, bb, ba, aa = gb * whole, ga * whole, bb * whole, ba * whole, aa * whole
+    # From the column of the widest channel on.
+    widest = max(max(rr, gg), max(bb, aa))
+    x, y, z, w = rr, rg, rb, ra
+    x, y, z, w = (rg, gg, gb, ga) if gg == widest else (x, y, z, w)
+    x, y, z, w = (rb, gb, bb, ba) if bb == widest else (x, y, z, w)
+    x, y, z, w = (ra, ga, ba, aa) if aa == widest else (x, y, z, w)
+    for _ in range(5):
+        x, y, z, w = (
+            rr * x + rg * y + rb * z + ra * w, rg * x + gg * y + gb * z + ga * w,
+            rb * x + gb * y + bb * z + ba * w, ra * x + ga * y + ba * z + aa * w,
+        )  # fmt: skip
+    return x, y, z, w
+
+
 @njit(**BARE, fastmath=FAST, inline="never")
 def refit(px, masks, guarded, low, high, last, steps, line):
     """Set line to the ends that serve the steps of a subset best, by least squares; say whether there are any.
