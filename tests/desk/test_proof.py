@@ -4,15 +4,17 @@ import msgspec
 import numpy as np
 import pytest
 from PIL import Image as PillowImage
-from PySide6.QtCore import QPoint, QPointF, Qt
+from PySide6.QtCore import QPoint, QPointF, QRectF, Qt
 
 from oaktrim.core.codecs.effort import Effort
 from oaktrim.core.pixels.image import Image
 from oaktrim.core.plan.cuts import Cap, SetFormat
+from oaktrim.core.proof.trial import best_of
 from oaktrim.core.units import bytes_text
 from oaktrim.desk.benches.proof.bench import Page
 from oaktrim.desk.widgets.layers import make_layer
 from oaktrim.desk.widgets.picture import Mode, PictureView
+from oaktrim.desk.widgets.tradechart import Point, TradeChart
 from tests.desk.test_round import click_row
 
 
@@ -174,3 +176,28 @@ def test_between_two_levels_both_are_seen(qtbot):
         seen[zoom] = view.grab().toImage().pixelColor(150, 150).red()
     assert seen[1.0] == 0 and seen[0.5] == 255
     assert abs(seen[2**-0.5] - 128) <= 2
+
+
+def test_names_on_the_chart_stand_clear_of_points_and_of_each_other(qtbot):
+    chart = TradeChart()
+    qtbot.addWidget(chart)
+    rng = np.random.default_rng(6)
+    left_out = 0
+    for width, height in ((440, 190), (260, 140)):
+        chart.resize(width, height)
+        for _ in range(40):
+            count = int(rng.integers(1, 14))
+            points = [
+                Point(int(2 ** rng.uniform(14, 23)), float(rng.uniform(0, 8)), f"BC1 1-bit alpha {64 << k % 6}", "")
+                for k in range(count)
+            ]
+            best = best_of([p.bytes for p in points], [p.steps for p in points])
+            chart.show_points(points, best, best[0])
+            named = chart.names_shown(chart.fontMetrics())
+            left_out += len(best) - len(named)
+            boxes = [QRectF(at.x() - 4, at.y() - 4, 8, 8) for at in map(chart.place_of, points)]
+            for k, (_, label) in enumerate(named):
+                assert QRectF(chart.rect()).contains(label)
+                assert not any(map(label.intersects, boxes))
+                assert not any(label.intersects(other) for _, other in named[:k])
+    assert left_out > 0, "what has no room stands nowhere"

@@ -138,9 +138,9 @@ class TradeChart(QWidget):
             painter.setPen(QPen(QColor(now.line), 1))
             painter.drawLine(QPointF(x, room.top()), QPointF(x, room.bottom()))
             painter.setPen(QColor(now.soft))
-            painter.drawText(
-                QRectF(x - 34, room.bottom() + 2, 68, 13), Qt.AlignmentFlag.AlignCenter, bytes_text(1 << power)
-            )
+            label = QRectF(x - 30, room.bottom() + 2, 60, 13)
+            if label.right() <= self.width():
+                painter.drawText(label, Qt.AlignmentFlag.AlignCenter, bytes_text(1 << power))
         painter.setPen(QColor(now.soft))
         foot = QRectF(room.left(), room.bottom() + 15, room.width(), 13)
         painter.drawText(foot, Qt.AlignmentFlag.AlignRight, "memory on the target")
@@ -153,25 +153,50 @@ class TradeChart(QWidget):
         joined = [self.place_of(self._points[place]) for place in self._best]
         for one, other in pairwise(joined):
             painter.drawLine(one, other)
-        taken: list[QRectF] = []
-        metrics = QFontMetrics(painter.font())
-        order = sorted(
-            range(len(self._points)), key=lambda p: (p not in (self._present, self._lit), p not in self._best)
-        )
-        for place in order:
-            point, at = self._points[place], self.place_of(self._points[place])
+        for place in self._in_order():
+            at = self.place_of(self._points[place])
             fill = now.oak if place == self._present else now.oak_pale if place in self._best else now.sheet
             painter.setPen(QPen(QColor(now.ink), 2 if place == self._lit else 1))
             painter.setBrush(QColor(fill))
             painter.drawRect(QRectF(at.x() - 4, at.y() - 4, 8, 8))
-            width = metrics.horizontalAdvance(point.name) + 2
-            left = at.x() + 8 if at.x() + 8 + width < self.width() - 2 else at.x() - 8 - width
-            label = QRectF(left, max(0.0, at.y() - 14), width, 13)
-            shown = place in (self._present, self._lit) or place in self._best
-            if shown and not any(label.intersects(other) for other in taken):
-                taken.append(label)
-                painter.setPen(QColor(now.ink))
-                painter.drawText(label, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, point.name)
+        painter.setPen(QColor(now.ink))
+        for place, label in self.names_shown(QFontMetrics(painter.font())):
+            alignment = Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter
+            painter.drawText(label, alignment, self._points[place].name)
+
+    def _in_order(self) -> list[int]:
+        """Return the places of points, those that matter most first."""
+        return sorted(
+            range(len(self._points)), key=lambda p: (p not in (self._present, self._lit), p not in self._best)
+        )
+
+    def names_shown(self, metrics: QFontMetrics) -> list[tuple[int, QRectF]]:
+        """Return which points have their names beside them, and where.
+
+        A name stands where fewest joining lines cross it; where other names or points are in its way, it is left out.
+        """
+        places = [self.place_of(point) for point in self._points]
+        taken = [QRectF(at.x() - 5, at.y() - 5, 10, 10) for at in places]
+        lines = [
+            one + (other - one) * (step / 32)
+            for one, other in pairwise(places[place] for place in self._best)
+            for step in range(33)
+        ]
+        inside, found = QRectF(2, 0, self.width() - 4, self._room().bottom()), []
+        for place in self._in_order():
+            if place not in (self._present, self._lit) and place not in self._best:
+                break
+            at, width = places[place], metrics.horizontalAdvance(self._points[place].name) + 2
+            free = [
+                label
+                for left in (at.x() + 8, at.x() - 8 - width)
+                for top in (at.y() - 14, at.y() + 1)
+                if inside.contains(label := QRectF(left, top, width, 13)) and not any(map(label.intersects, taken))
+            ]
+            if free:
+                found.append((place, min(free, key=lambda label: sum(map(label.contains, lines)))))
+                taken.append(found[-1][1])
+        return found
 
 
 def _ticks(most: float) -> list[float]:
