@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from itertools import pairwise
-from math import log2
+from math import ceil, log2
 
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QColor, QFont, QFontMetrics, QHelpEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
@@ -16,6 +16,8 @@ from oaktrim.desk.look.tokens import tokens
 
 _LEFT, _RIGHT, _TOP, _BOTTOM = 44, 14, 10, 30
 _NEAR = 10.0
+# How far apart figures of bytes stand at least.
+_APART = 56
 
 
 @dataclass(frozen=True)
@@ -132,7 +134,7 @@ class TradeChart(QWidget):
             painter.setPen(QColor(now.soft))
             label = QRectF(0, y - 7, _LEFT - 6, 14)
             painter.drawText(label, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, f"{tick:g}")
-        every = max(1, round((high - low) / 6))
+        every = max(1, ceil(_APART * (high - low) / room.width()))
         for power in range(int(low) + 1, int(high) + 1, every):
             x = room.left() + (power - low) / (high - low) * room.width()
             painter.setPen(QPen(QColor(now.line), 1))
@@ -182,7 +184,7 @@ class TradeChart(QWidget):
             for one, other in pairwise(places[place] for place in self._best)
             for step in range(33)
         ]
-        inside, found = QRectF(2, 0, self.width() - 4, self._room().bottom()), []
+        inside, found = QRectF(_LEFT, 0, self.width() - _LEFT - 2, self._room().bottom()), []
         for place in self._in_order():
             if place not in (self._present, self._lit) and place not in self._best:
                 break
