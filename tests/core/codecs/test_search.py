@@ -2,6 +2,9 @@
 
 import numpy as np
 import pytest
+from click.testing import CliRunner
+from PIL import Image as PillowImage
+from tools import astc_choices as choices_tool
 
 from oaktrim.core.codecs import astcchoices, astcencode, bc7
 from oaktrim.core.codecs.astc import decode_astc, partition_of
@@ -229,3 +232,15 @@ def test_a_lane_of_bc7_does_not_look_at_the_others():
     beside = fitted(requests)
     assert beside == [fitted([request])[0] for request in requests]
     assert len({error for error, *_ in beside}) > 4
+
+
+def test_choices_of_astc_are_sought_with_the_encoder_as_it_is(tmp_path):
+    """The tool that found the lists of choices still does: each name is legal, and what it lists helps."""
+    PillowImage.fromarray(busy(144, 144, 4).pixels[..., :3].copy()).save(tmp_path / "opaque.png")
+    found = CliRunner().invoke(choices_tool.main, [str(tmp_path / "opaque.png"), "--size", "6x6"], catch_exceptions=False)
+    blocks, one, two = found.output.splitlines()
+    assert int(blocks.split()[1]) > 10
+    for family, line in ((0, one), (2, two)):
+        legal = {f"{a}.{d}.{v}{'s' if s else ''}" for a, d, v, s in choices_tool.legal((6, 6), choices_tool.OPAQUE, family)}
+        assert set(line.split()) <= legal
+    assert len(one.split()) >= 4 and len(two.split()) >= 2

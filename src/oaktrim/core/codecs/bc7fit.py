@@ -171,10 +171,10 @@ _ENOUGH, _TURNS = (160.0, 24.0, 0.0), (2, 2, 3)
 
 
 @njit(**BARE)
-def _candidates(feature, roots, flat, threefold, plan, modes, masks, ranking, order, listed):
+def _candidates(flat, threefold, plan, modes, masks, ranking, order, listed):
     """List what is worth trying, of modes with three subsets or with fewer, as rows (mode, partition, rotation, selector).
 
-    Return how many there are.
+    Return how many there are; flat (5, 16) float32 is what `lay_flat` fills.
     """
     count = 0
     judged = False
@@ -189,7 +189,6 @@ def _candidates(feature, roots, flat, threefold, plan, modes, masks, ranking, or
                 count += 1
             continue
         if not judged:
-            lay_flat(feature, roots, flat)
             judge_partitions(flat, masks, ranking)
             judged = True
         # Mode 0 knows the first sixteen only.
@@ -328,12 +327,13 @@ def encode_rows(pixels, effort, heed, tables, start, stop, out, told, scratch):
                 # What a channel counts is another in each block.
                 kinds[:] = -1
             moments(px, 3 if opaque else 4, means, feature)
+            lay_flat(feature, roots, flat)
             plan, best = plans[0 if opaque else 1, effort], _FAR
             for threefold in range(2):
                 if best <= enough:
                     break
                 masks = three if threefold else two
-                count = _candidates(feature, roots, flat, threefold > 0, plan, modes, masks, ranking, order, listed)
+                count = _candidates(flat, threefold > 0, plan, modes, masks, ranking, order, listed)
                 at = 0
                 while at < count and best > enough:
                     first, used = at, 0

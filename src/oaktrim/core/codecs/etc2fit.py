@@ -20,8 +20,6 @@ from oaktrim.core.codecs.etctables import BESIDE, MODIFIERS, ONE_BIT
 _FAR = np.float32(3e38)
 # From how far from the border of the range of a byte on a base is taken to have its paints within.
 _INNER = 29
-
-
 # By whether half a block has holes: three squares of either modifier of a row and twice the modifier, by row.
 _PRICES = np.array(
     [[[3 * a * a, 2 * a, 3 * b * b, 2 * b] for a, b in MODIFIERS[:, :2] * (1 - hole, 1)] for hole in (0, 1)], np.float32
