@@ -38,7 +38,7 @@ def test_two_thousand_textures(benchmark: pytest.FixtureRequest, options: int) -
 
 def test_the_demonstration(demo: Path, tmp_path: Path, benchmark: pytest.FixtureRequest) -> None:
     """All of the demonstration, with nothing known beforehand."""
-    job, cache = load_job(demo), SurveyCache(tmp_path / "survey.sqlite")
+    job, cache = load_job(demo), SurveyCache(tmp_path)
     inventory, target = finish(scan(root_of(job, demo), job.scan_settings, cache)), job.target("pocket")
     shares, found = PackedShares(inventory), []
     plan = resolve(inventory, target, job.cuts, shares, job.role_rules)

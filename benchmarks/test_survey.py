@@ -37,7 +37,7 @@ def tree(tmp_path_factory) -> Path:
 def large(tree, tmp_path_factory) -> tuple[Path, SurveyCache]:
     """50,000 files that are surveyed already."""
     folder = tmp_path_factory.mktemp("large")
-    cache = SurveyCache(folder / "survey.sqlite")
+    cache = SurveyCache(folder)
     return surveyed_copies(tree, folder / "art", cache, COPIES), cache
 
 
@@ -49,7 +49,7 @@ def test_survey(tree, tmp_path, benchmark):
             picture.load()
 
     decoding = seconds(lambda: list(spread(load, pictures, 2)), 2)
-    cache = SurveyCache(tmp_path / "survey.sqlite")
+    cache = SurveyCache(tmp_path)
     first = seconds(lambda: finish(scan(tree, cache=cache)), 1)
     again = seconds(lambda: finish(scan(tree, cache=cache)), 3)
     what = "decoding its pictures with Pillow, 2 threads"
@@ -127,7 +127,7 @@ os._exit(0)
 
 def test_the_window_on_a_large_job(large, tmp_path, benchmark):
     root, cache = large
-    command = [sys.executable, "-c", _WINDOW, str(root), str(cache.file), str(tmp_path)]
+    command = [sys.executable, "-c", _WINDOW, str(root), str(cache.folder), str(tmp_path)]
     offscreen = {**os.environ, "QT_QPA_PLATFORM": "offscreen"}
     done = subprocess.run(command, capture_output=True, text=True, check=True, timeout=120, env=offscreen)
     opened, cut, filtered, memory = map(float, done.stdout.split())
@@ -140,7 +140,7 @@ def test_the_window_on_a_large_job(large, tmp_path, benchmark):
 
 def test_forecast(demo, tmp_path, benchmark):
     """How far the estimated package is from what is really packed, over the demonstration."""
-    job, cache = load_job(demo), SurveyCache(tmp_path / "survey.sqlite")
+    job, cache = load_job(demo), SurveyCache(tmp_path)
     inventory = finish(scan(root_of(job, demo), job.scan_settings, cache))
     told = finish(survey(inventory, targets_of(job), cache, job.cuts, job.role_rules))
     errors = []

@@ -3,17 +3,21 @@
 from __future__ import annotations
 
 import os
+import tempfile
 from pathlib import Path
 
 import pytest
 from hypothesis import HealthCheck, settings
 
+from oaktrim.core.configure import configure
 from oaktrim.core.progress import finish
 from oaktrim.core.survey.cache import SurveyCache
 from oaktrim.demo.heronmere import make_demo
 from tests.kit.driver import Driver
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+os.environ["XDG_STATE_HOME"] = tempfile.mkdtemp(prefix="oak-trim-tests-")
+configure()
 
 # A busy machine is no fault of the code; a build machine looks at the same cases each time.
 settings.register_profile(
@@ -31,7 +35,7 @@ def own_folders(tmp_path, monkeypatch):
 
 @pytest.fixture
 def cache(tmp_path) -> SurveyCache:
-    return SurveyCache(tmp_path / "survey.sqlite")
+    return SurveyCache(tmp_path)
 
 
 @pytest.fixture(scope="session")

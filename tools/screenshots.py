@@ -103,6 +103,7 @@ def main() -> None:
         QSettings.setPath(QSettings.Format.NativeFormat, QSettings.Scope.UserScope, scratch)
         app = QApplication(sys.argv[:1])
         dress_application(app)
+        configure_window()
         window = Window()
         window.resize(1280, 800)
         window.show()

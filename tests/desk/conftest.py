@@ -29,7 +29,7 @@ def art(tmp_path):
 def window(qtbot, tmp_path):
     QSettings.setPath(QSettings.Format.NativeFormat, QSettings.Scope.UserScope, str(tmp_path / "settings"))
     dress_application(QApplication.instance())
-    made = Window(Session(cache=SurveyCache(tmp_path / "survey.sqlite")))
+    made = Window(Session(cache=SurveyCache(tmp_path)))
     made.session.setParent(made)
 
     def put_away(widget):

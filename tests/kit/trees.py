@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import fields
 from pathlib import Path
 
 import numpy as np
@@ -55,3 +56,8 @@ def found(root: Path, target: str) -> dict[str, list[str]]:
     for finding in findings_of(planned(root, target)):
         out.setdefault(finding.path, []).append(finding.code)
     return out
+
+
+def parts(inventory: Inventory) -> dict[str, object]:
+    """Return all that an inventory holds by field, for comparison: inventories themselves are told apart by identity."""
+    return {field.name: getattr(inventory, field.name) for field in fields(inventory) if field.compare}

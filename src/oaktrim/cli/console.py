@@ -17,7 +17,7 @@ from oaktrim.core import progress
 
 T = TypeVar("T")
 
-EXIT_OVER, EXIT_UNREADABLE = 1, 2
+EXIT_OVER, EXIT_UNREADABLE, EXIT_UNFORESEEN = 1, 2, 3
 _PATIENCE_SECONDS = 1.0
 
 

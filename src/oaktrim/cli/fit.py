@@ -13,7 +13,7 @@ from oaktrim.core.codecs.effort import Effort
 from oaktrim.core.errors import shown
 from oaktrim.core.job.document import save_job
 from oaktrim.core.makers.build import survey_tree
-from oaktrim.core.plan.packing import PackedShares
+from oaktrim.core.plan.packing import Measured, PackedShares
 from oaktrim.core.plan.query import Assets, select
 from oaktrim.core.plan.resolve import Plan, resolve
 from oaktrim.core.plan.verdict import findings_of
@@ -76,8 +76,7 @@ def fit(
         raise fail(f"{target.name} has no limit in bytes; give one with --line")
     cache = SurveyCache()
     inventory = run(survey_tree(source.root, source.job.scan_settings, source.job.orders, cache)).inventory
-    shares = PackedShares(inventory)
-    shares.take_measured(cache.measured())
+    shares = PackedShares(inventory).merged(Measured(cache.measured()))
     plan = resolve(inventory, target, source.job.cuts, shares, source.job.role_rules)
     locked = locked_by(plan, locks)
     floors = floors_of(source.job.role_rules, target)

@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+import errno
+import logging
 import os
+import signal
 import sys
 
 import click
 
 from oaktrim import __version__
-from oaktrim.cli.console import fail, run
+from oaktrim.cli.console import EXIT_UNFORESEEN, EXIT_UNREADABLE, fail, run
 from oaktrim.cli.convert import decode, encode, measure
 from oaktrim.cli.example import example
 from oaktrim.cli.fit import fit
@@ -19,7 +22,8 @@ from oaktrim.cli.ship import ship
 from oaktrim.cli.survey import survey
 from oaktrim.cli.targets import targets
 from oaktrim.cli.window import demo, open_path, start_window
-from oaktrim.core.errors import OakTrimError
+from oaktrim.core.configure import configure, log_file
+from oaktrim.core.errors import OakTrimError, os_fault, shown
 from oaktrim.core.warm import warm_beside
 
 
@@ -50,18 +54,91 @@ for command in _COMMANDS:
     commands.add_command(command)
 
 
+# What the system says of a stream that takes no more; faults of files come as errors of the core, with their names.
+_OUTPUT_FAULTS = (errno.ENOSPC, errno.EDQUOT, errno.EFBIG, errno.EIO, errno.EBADF)
+
+
+class _Terminated(KeyboardInterrupt):
+    """SIGTERM, which ends work in the same order as Ctrl+C does."""
+
+
+def _terminate(number: int, frame: object) -> None:
+    raise _Terminated
+
+
+def _occupy_standard_streams() -> None:
+    """Open what of input, output and errors is closed onto nothing, so that no file that is opened later takes its place."""
+    for number in range(3):
+        try:
+            os.fstat(number)
+        except OSError:
+            os.open(os.devnull, os.O_RDWR)
+    sys.stdout = sys.stdout or open(os.devnull, "w")  # noqa: SIM115 - as long as the process
+    sys.stderr = sys.stderr or open(os.devnull, "w")  # noqa: SIM115 - as long as the process
+
+
+def _let_go_of_output() -> None:
+    """Say nothing more on the standard output, not even at exit."""
+    os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+
+
 def main() -> None:
-    """Run the command line."""
+    """Run the command line.
+
+    Exit statuses are those of the commands; 2 where output cannot be written, 3 where something unforeseen happens, 130
+    after Ctrl+C, 143 after SIGTERM.
+    """
+    _occupy_standard_streams()
+    configure()
+    signal.signal(signal.SIGTERM, _terminate)
+    try:
+        status = _run_commands()
+        sys.stdout.flush()
+    except BrokenPipeError:
+        # The reader of a pipe has gone.
+        _let_go_of_output()
+        status = 0
+    except OSError as error:
+        status = _fail_of_output(error)
+    raise SystemExit(status)
+
+
+def _run_commands() -> int:
     try:
         commands.main(prog_name="oak-trim", standalone_mode=False)
-    except click.Abort:
-        raise SystemExit(130) from None
+    except SystemExit as end:
+        return end.code if isinstance(end.code, int) else int(end.code is not None)
+    except click.Abort as error:
+        terminated = isinstance(error.__cause__, _Terminated)
+        click.echo("oak-trim: stopped; what was finished is kept", err=True)
+        return 128 + (signal.SIGTERM if terminated else signal.SIGINT)
     except click.ClickException as error:
         error.show()
-        raise SystemExit(error.exit_code) from None
+        return error.exit_code
     except OakTrimError as error:
-        raise fail(str(error)) from error
-    except BrokenPipeError:
-        # The reader of a pipe has gone; say nothing more, not even at exit.
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
-        raise SystemExit(0) from None
+        fail(str(error))
+        return EXIT_UNREADABLE
+    except OSError:
+        raise
+    except Exception as error:
+        return _fail_unforeseen(error)
+    return 0
+
+
+def _fail_of_output(error: OSError) -> int:
+    """Say that results could not be written, where that is what went wrong."""
+    if error.filename is not None or error.errno not in _OUTPUT_FAULTS:
+        return _fail_unforeseen(error)
+    _let_go_of_output()
+    click.echo(f"oak-trim: the results cannot be written: {os_fault(error)}", err=True)
+    return EXIT_UNREADABLE
+
+
+def _fail_unforeseen(error: Exception) -> int:
+    logging.getLogger(__name__).critical("unforeseen", exc_info=error)
+    click.echo(
+        f"oak-trim: something unforeseen happened ({type(error).__name__}: {str(error)[:200]}); it is logged in "
+        f"{shown(log_file())}",
+        err=True,
+    )
+    return EXIT_UNFORESEEN

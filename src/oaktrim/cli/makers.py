@@ -382,7 +382,11 @@ def glyphs(
     if not wanted:
         raise click.UsageError("say which characters: --text, --characters or --block")
     opened = open_font(font)
-    sheet = run(make_sheet(GlyphSheet(font.stem, str(font), size, wanted, spread, side or 0, powers, gutter), opened))
+    try:
+        settings = GlyphSheet(font.stem, str(font), size, wanted, spread, side or 0, powers, gutter)
+    except ValueError as error:
+        raise click.UsageError(str(error)) from error
+    sheet = run(make_sheet(settings, opened))
     stem = f"{font.stem}_{size}_glyphs"
     _write(sheet.image, out / f"{stem}.png", (font,))
     write_atomic(out / f"{stem}.json", metrics_json(sheet.metrics))

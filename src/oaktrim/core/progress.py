@@ -17,11 +17,15 @@ _BAND_ROWS = 512
 
 @dataclass(frozen=True, slots=True)
 class Progress:
-    """How far some work is: `done` of `total` steps, and what it is at."""
+    """How far some work is: `done` of `total` steps, and what it is at.
+
+    `found` is a result that is ready before the whole is, for the caller to merge on its own thread.
+    """
 
     done: int
     total: int
     what: str
+    found: object = None
 
 
 Task = Generator[Progress, None, T]

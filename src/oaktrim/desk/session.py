@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from pathlib import Path
 
 import numpy as np
@@ -14,10 +14,10 @@ from oaktrim.core.job.history import History
 from oaktrim.core.job.planner import Planner
 from oaktrim.core.makers.build import Orders, Tree, made_anew, survey_tree
 from oaktrim.core.plan.cuts import Change, Cut
-from oaktrim.core.plan.packing import PackedShares
+from oaktrim.core.plan.packing import Measured, PackedShares
 from oaktrim.core.plan.query import Assets
 from oaktrim.core.plan.resolve import Plan, resolve
-from oaktrim.core.plan.verdict import findings_of
+from oaktrim.core.plan.verdict import judge_plan
 from oaktrim.core.progress import Task
 from oaktrim.core.ship.store import MadeStore
 from oaktrim.core.survey.cache import SurveyCache
@@ -84,14 +84,14 @@ class Session(QObject):
         self._looking: Work | None = None
         self._look_again = False
         self._judging: Work | None = None
-        self._totals: dict[tuple[int, str], int] = {}
+        self._totals: dict[tuple[int, str], tuple[Job, int]] = {}
         self._assets: Assets | None = None
         self.workshop = Workshop(self.cache, self)
         self.workshop.learned.connect(self._make_again)
         self.workshop.failed.connect(self.failed)
-        self._weigher = Weigher(self.cache, self)
-        self._weigher.weighed.connect(self._show_weighed)
-        self._weigher.failed.connect(self.failed)
+        self.weigher = Weigher(self.cache, self)
+        self.weigher.weighed.connect(self._take_measured)
+        self.weigher.failed.connect(self.failed)
         self._settle = QTimer(self, singleShot=True, interval=300)
         self._settle.timeout.connect(self._measure)
         self._settle.timeout.connect(self._judge)
@@ -141,12 +141,8 @@ class Session(QObject):
         except OakTrimError as error:
             self.failed.emit(error)
             return
-        if self.work is not None and self.work.running:
-            self.work.cancel()
 
         def done(tree: Tree) -> None:
-            self.work = None
-            self.busy.emit(None)
             self._take(file, job, root, tree)
             if tree.remembered:
                 QTimer.singleShot(_SETTLED, self, self._look_after_opening)
@@ -155,15 +151,9 @@ class Session(QObject):
 
     def survey_again(self) -> None:
         """Read the tree again; only what changed on disk is really read."""
-        if self.history is None:
+        if self.history is None or self._is_surveying:
             return
-
-        def done(tree: Tree) -> None:
-            self.work = None
-            self.busy.emit(None)
-            self._take_again(tree)
-
-        self._begin(survey_tree(self.root, self.job.scan_settings, self.job.orders, self.cache), done)
+        self._begin(survey_tree(self.root, self.job.scan_settings, self.job.orders, self.cache), self._take_again)
 
     def _look_after_opening(self) -> None:
         self.look_at_disk(remembered=True)
@@ -173,7 +163,7 @@ class Session(QObject):
 
         What was opened as it is `remembered` has most likely not changed, which a process finds out for itself.
         """
-        if self.inventory is None or (self.work is not None and self.work.running):
+        if self.inventory is None or self._is_surveying:
             return
         if self._looking is not None and self._looking.running:
             self._look_again = True
@@ -217,17 +207,37 @@ class Session(QObject):
         self.selection_changed.emit()
         self.plans_changed.emit()
 
-    def _begin(self, task: Task[Tree], done: object) -> None:
+    @property
+    def _is_surveying(self) -> bool:
+        return self.work is not None and self.work.running
+
+    def _begin(self, task: Task[Tree], done: Callable[[Tree], None]) -> None:
+        """Begin the one survey that the window waits for, in the place of any that is under way."""
+        if self.work is not None:
+            self.work.cancel()
+
+        def ended() -> None:
+            # One that was overtaken says nothing of the one that is under way now.
+            if self.work is work:
+                self.work = None
+                self.busy.emit(None)
+
+        def finished(tree: Tree) -> None:
+            ended()
+            done(tree)
+
         def failed(error: Exception) -> None:
-            self.work = None
-            self.busy.emit(None)
+            ended()
             self.failed.emit(error)
 
-        self.work = start(task, self, done, failed)  # type: ignore[arg-type]
-        self.work.cancelled.connect(lambda: self.busy.emit(None))
-        self.busy.emit(self.work)
+        self.work = work = start(task, self, finished, failed)
+        work.cancelled.connect(ended)
+        self.busy.emit(work)
 
     def _take(self, file: Path | None, job: Job, root: Path, tree: Tree) -> None:
+        if self._looking is not None:
+            self._looking.cancel()
+        self._looking, self._look_again = None, False
         self.file, self.root = file, root
         self.history, self._saved = History((job,)), job
         self._preview = None
@@ -246,8 +256,8 @@ class Session(QObject):
         self.workshop.make(inventory, self._orders, self.job.max_pixels)
         self.selected = (0,) if inventory.textures else ()
         known = self._shares
-        self._shares = PackedShares(inventory) if known is None else known.moved(inventory)
-        self._shares.take_measured(self.cache.measured())
+        shares = PackedShares(inventory) if known is None else known.moved(inventory)
+        self._shares = shares.merged(Measured(self.cache.measured()))
         self._plans.clear()
         self._totals.clear()
         self._findings.clear()
@@ -316,10 +326,11 @@ class Session(QObject):
         """Return the texture memory of a state of the history on the watched target."""
         assert self.history is not None and self.inventory is not None
         job = self.history.states[state]
+        # The job is kept beside its total: as long as it is, no other can have its identity.
         key = (id(job), self.watched_id)
         if key not in self._totals:
-            self._totals[key] = self.plan_of(job).total("memory")
-        return self._totals[key]
+            self._totals[key] = (job, self.plan_of(job).total("memory"))
+        return self._totals[key][1]
 
     def undo(self) -> None:
         if self.history is not None:
@@ -446,19 +457,20 @@ class Session(QObject):
         """Find what is wrong with what ships to the watched target, beside the window."""
         if self.inventory is None or self._preview is not None:
             return
-        if self._judging is not None and self._judging.running:
+        if self._judging is not None:
             self._judging.cancel()
-        plan, quiet = self.plan(), self.job.silences
+        plan, job, inventory = self.plan(), self.job, self.inventory
 
         def done(found: list[Finding]) -> None:
-            if plan.inventory is self.inventory:
+            if job is self.job and inventory is self.inventory and plan.target in self.targets:
                 self._findings[plan.target.id] = found
                 self.findings_changed.emit()
 
-        def judge() -> list[Finding]:
-            return [f for f in findings_of(plan) if (f.code, f.path) not in quiet]
+        def judge() -> Task[list[Finding]]:
+            found = yield from judge_plan(plan)
+            return [f for f in found if (f.code, f.path) not in job.silences]
 
-        self._judging = start(as_task(judge, "looking for what is wrong"), self, done, self.failed.emit)
+        self._judging = start(judge(), self, done, self.failed.emit)
 
     def assets(self) -> Assets:
         """Return all assets as the filter sees them."""
@@ -490,18 +502,25 @@ class Session(QObject):
         if self.inventory is None or self._shares is None or self._preview is not None:
             return
         plans = [self.plan(target.id) for target in self.targets]
-        if not self._weigher.measure(plans, self.plan, self._shares, self.job.max_pixels):
+        if not self.weigher.measure(plans, self._shares, self._make_what_ships):
             self._settle.start()
 
-    def _show_weighed(self) -> None:
-        """Show what has been measured so far."""
+    def _make_what_ships(self) -> None:
+        if self.inventory is not None and not self.trying:
+            self.weigher.make(self.plan(), self.shares, self.job.max_pixels)
+
+    def _take_measured(self, found: Measured) -> None:
+        """Take in what has been measured so far; only here, on the window's thread, are results merged."""
+        if self._shares is None:
+            return
+        self._shares = self._shares.merged(found)
         self._plans.clear()
         if self.inventory is not None and not self.trying:
             self.plans_changed.emit()
 
     def rest(self) -> None:
         """Let go of measuring that nobody waits for, for something that somebody does."""
-        self._weigher.rest()
+        self.weigher.rest()
 
     def go_on(self) -> None:
         """Take up measuring again."""
@@ -509,11 +528,10 @@ class Session(QObject):
 
     def stop(self) -> None:
         """Let go of all work that nobody waits for."""
-        for work in (self.work, self._looking, self._judging):
-            if work is not None and work.running:
-                work.cancel()
+        for work in self.findChildren(Work):
+            work.cancel()
         self.workshop.stop()
-        self._weigher.stop()
+        self.weigher.stop()
 
     def mixed_change(self, kind: type) -> tuple[bool, int]:
         """Return whether the selected textures differ in one kind of change, and the value of the first (-1: none)."""

@@ -14,8 +14,7 @@ from PIL import ImageCms
 
 from oaktrim.core.codecs.texture import EncodedTexture
 from oaktrim.core.errors import FileError
-from oaktrim.core.files import dds
-from oaktrim.core.files import pictures as module
+from oaktrim.core.files import dds, png
 from oaktrim.core.files.atomic import write_atomic
 from oaktrim.core.files.pictures import (
     SUFFIXES,
@@ -99,11 +98,10 @@ def test_plain_png_files_are_read_alike_by_both_readers(tmp_path, monkeypatch, c
     packed = zlib.compress(rows.tobytes())
     data = _as_png(31, 25, colour, packed, extra if colour else b"")
     got, found, used = {}, {}, []
-    quick = module.kornia_rs.io.decode_image_png_u8
-    monkeypatch.setattr(module.kornia_rs.io, "decode_image_png_u8", lambda *given: used.append(1) or quick(*given))
+    quick = png.kornia_rs.io.decode_image_png_u8
+    monkeypatch.setattr(png.kornia_rs.io, "decode_image_png_u8", lambda *given: used.append(1) or quick(*given))
     for most in (0, 1 << 20):
-        monkeypatch.setattr(module, "_KORNIA_MOST", most)
-        monkeypatch.setattr(module.threading, "active_count", lambda: 2)
+        monkeypatch.setattr(png, "_KORNIA_MOST", most)
         found[most], picture = picture_with_facts(data, tmp_path / "a.png")
         got[most] = picture.pixels.tobytes()
         assert len(used) == (most > 0)
@@ -222,3 +220,56 @@ def test_every_suffix_that_is_surveyed_has_been_read_here():
         ".exr",
         ".hdr",
     } == SUFFIXES
+
+
+# What is seen of rows A B and C D, stored so that they come out upright (TIFF 6.0, section 8, "Orientation").
+_STORED = {1: "ABCD", 2: "BADC", 3: "DCBA", 4: "CDAB", 5: "ACBD", 6: "BDAC", 7: "DBCA", 8: "CADB"}
+
+
+@pytest.mark.parametrize("orientation", range(1, 9))
+@pytest.mark.parametrize("kind", ["png", "png16", "tif", "webp", "jpg"])
+def test_orientation_is_honoured_and_said(tmp_path, kind, orientation):
+    """Four corners of a picture that is wider than high, each of its own grey, in whatever order they are stored."""
+    corners = dict(zip("ABCD", (30, 90, 150, 210), strict=True))
+    letters = np.array(list(_STORED[orientation])).reshape(2, 2)
+    tall = orientation >= 5
+    blocks = np.kron(np.vectorize(corners.get)(letters), np.ones((48, 16) if tall else (16, 48), int))
+    file, exif = tmp_path / f"a.{kind.removesuffix('16')}", PillowImage.Exif()
+    exif[0x0112] = orientation
+    if kind == "png16":
+        spec = oiio.ImageSpec(blocks.shape[1], blocks.shape[0], 1, "uint16")
+        spec.attribute("Orientation", orientation)
+        out = oiio.ImageOutput.create(str(file))
+        assert out.open(str(file), spec) and out.write_image((blocks * 257).astype(np.uint16)[..., None]) and out.close()
+    else:
+        lossless = {"lossless": True} if kind == "webp" else {}
+        picture = PillowImage.fromarray(np.repeat(blocks[..., None], 3, 2).astype(np.uint8))
+        picture.save(file, exif=exif, **lossless)
+    got, found = read_picture(file).pixels, facts(file)
+    assert got.shape[:2] == (32, 96) and (found.width, found.height, found.orientation) == (96, 32, orientation)
+    depth = 257 if kind == "png16" else 1
+    seen = [int(got[y, x, 0]) // depth for y, x in ((4, 4), (4, 90), (28, 4), (28, 90))]
+    assert np.abs(np.array(seen) - list(corners.values())).max() <= 3
+
+
+def test_what_is_not_looked_at_is_said(tmp_path):
+    frames = [PillowImage.fromarray(busy(16, 16, 3, seed=k).pixels) for k in range(3)]
+    frames[0].save(tmp_path / "a.png", save_all=True, append_images=frames[1:], duration=100)
+    frames[0].save(tmp_path / "a.webp", save_all=True, append_images=frames[1:], duration=100, lossless=True)
+    frames[0].save(tmp_path / "a.tif", save_all=True, append_images=frames[1:])
+    assert facts(tmp_path / "a.png").ignored == facts(tmp_path / "a.webp").ignored == ("2 further frames",)
+    assert facts(tmp_path / "a.tif").ignored == ("2 further pages",)
+    assert (read_picture(tmp_path / "a.webp").pixels == busy(16, 16, 3, seed=0).pixels).all()
+
+    def chunk(name, body):
+        return struct.pack(">I", len(body)) + name + body + struct.pack(">I", zlib.crc32(name + body))
+
+    rows = zlib.compress(bytes(2 * 7))
+    gamma, points = chunk(b"gAMA", struct.pack(">I", 100_000)), chunk(b"cICP", bytes((9, 16, 0, 1)))
+    for extra, said in (
+        (gamma + points, ("gAMA (1)", "cICP (9, 16, 0, 1)")),
+        (chunk(b"gAMA", struct.pack(">I", 45455)) + chunk(b"cICP", bytes((1, 13, 0, 1))), ()),
+        (chunk(b"sRGB", b"\0") + gamma, ()),
+    ):
+        (tmp_path / "b.png").write_bytes(_as_png(2, 2, 2, rows, extra))
+        assert facts(tmp_path / "b.png").ignored == said

@@ -19,7 +19,7 @@ def test_boards_too_narrow_to_see_stand_together(tmp_path):
     for number in range(260):
         put(root, f"part_{number:03d}/bark_base.png", size=(16, 16))
     put(root, "trunk/bark_base.png", size=(64, 64))
-    cache = SurveyCache(tmp_path / "survey.sqlite")
+    cache = SurveyCache(tmp_path)
     found = finish(survey(finish(scan(root, cache=cache)), [target_named("pocket")], cache))
     page = as_html(found, lambda row: None).decode()
     objects = re.search(r">object</div><div class=\"boards\">(.*?)\n", page).group(1)

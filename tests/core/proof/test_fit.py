@@ -9,7 +9,7 @@ from oaktrim.core.codecs.effort import Effort
 from oaktrim.core.formats.catalogue import FORMATS
 from oaktrim.core.job.document import new_job
 from oaktrim.core.plan.cuts import Cap, SetEffort, SetFormat, SetLoss
-from oaktrim.core.plan.packing import PackedShares
+from oaktrim.core.plan.packing import Measured, PackedShares
 from oaktrim.core.plan.resolve import resolve
 from oaktrim.core.progress import finish
 from oaktrim.core.proof.fit import fit, propose, why, with_fit
@@ -43,8 +43,7 @@ def art(tmp_path_factory):
 
 def proposed(root, cache, limits, locked=(), floors=None, effort=None):
     inventory = finish(scan(root, new_job(root).scan_settings, cache))
-    shares = PackedShares(inventory)
-    shares.take_measured(cache.measured())
+    shares = PackedShares(inventory).merged(Measured(cache.measured()))
     plan = resolve(inventory, TARGET, (), shares)
     column = np.array([texture.path in locked for texture in inventory.textures])
     return plan, finish(propose(plan, shares, cache, limits, column, floors or {}, effort=effort))

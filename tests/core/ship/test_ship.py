@@ -21,7 +21,7 @@ from oaktrim.core.pixels.levels import make_levels
 from oaktrim.core.pixels.metrics import psnr_rgb
 from oaktrim.core.pixels.resample import resample
 from oaktrim.core.plan.cuts import Cap, Cut, Drop, SetCounted, SetFormat
-from oaktrim.core.plan.packing import PackedShares
+from oaktrim.core.plan.packing import Measured, PackedShares
 from oaktrim.core.plan.resolve import resolve
 from oaktrim.core.progress import finish
 from oaktrim.core.ship.run import Reason, schedule, ship
@@ -83,14 +83,16 @@ def test_what_was_measured_is_what_ships_to_the_byte(art, tmp_path):
     sound = np.concatenate([np.zeros(300_000), rng.normal(0, 0.2, 100_000)])
     soundfile.write(art / "gull.wav", sound, 44_100)
     write_model(art, "crate.glb", rich_model())
-    cache, target = SurveyCache(tmp_path / "survey.sqlite"), target_named("visor")
+    cache, target = SurveyCache(tmp_path), target_named("visor")
     target = msgspec.structs.replace(
         target, limits=msgspec.structs.replace(target.limits, **dict.fromkeys(BYTE_LINES, "1 GiB"))
     )
     inventory = finish(scan(art, cache=cache))
     shares, cuts = PackedShares(inventory), (Cut(SetFormat("astc-6x6"), ("wall/brick_base.png",)),)
     guessed = resolve(inventory, target, cuts, shares)
-    assert finish(measure_packages(guessed, shares, cache)) == len(inventory.textures) + 2
+    measured = finish(measure_packages(guessed, shares, cache))
+    assert len(measured.sizes) == len(inventory.textures) + 2
+    shares = shares.merged(measured)
     plan = resolve(inventory, target, cuts, shares)
     assert plan.all_measured and plan.uncertainty == 0 < guessed.uncertainty
     shipped = finish(ship(plan, tmp_path / "out"))
@@ -102,8 +104,7 @@ def test_what_was_measured_is_what_ships_to_the_byte(art, tmp_path):
     assert abs(guessed.by_family("package")["audio"] / audio - 1) > 0.1
     # A later run, and a later survey, know it without packing again.
     assert finish(ship(plan, tmp_path / "out")).manifest.carried == shipped.manifest.carried
-    later = PackedShares(finish(scan(art, cache=cache)))
-    later.take_measured(cache.measured())
+    later = PackedShares(finish(scan(art, cache=cache))).merged(Measured(cache.measured()))
     assert resolve(inventory, target, cuts, later).all_measured
 
 

@@ -86,7 +86,7 @@ def _frail(*_, **__):
 
 
 def test_a_file_that_brings_its_reader_down_is_told_alone_and_not_read_again(tmp_path, apart, monkeypatch):
-    root, cache = tmp_path / "art", SurveyCache(tmp_path / "survey.sqlite")
+    root, cache = tmp_path / "art", SurveyCache(tmp_path)
     for name in ("a.png", "poison.png", "b.png", "c.png"):
         put(root, name)
     monkeypatch.setattr(worker, "start", _frail)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import os
+import stat
 import tempfile
 from pathlib import Path
 
@@ -49,9 +50,11 @@ def read_bytes(path: Path) -> bytes:
 
     Raises
     ------
-    FileError : it cannot be read
+    FileError : it cannot be read, or is a device, a pipe or a folder, which may never end
     """
     try:
+        if not stat.S_ISREG(path.stat().st_mode):
+            raise FileError(path, "is not a regular file")
         return path.read_bytes()
     except OSError as error:
         raise FileError(path, f"cannot be read: {os_fault(error)}") from error

@@ -67,7 +67,7 @@ def point_images(document: Document, paths: Mapping[int, str], container: str) -
     for texture in raw.get("textures", []):
         others = texture.get("extensions", {})
         sources = [texture.get("source"), *(row.get("source") for row in others.values() if isinstance(row, dict))]
-        mine = next((source for source in sources if source in paths), None)
+        mine = next((source for source in sources if isinstance(source, int) and source in paths), None)
         if mine is not None:
             texture.pop("source", None)
             kept = {key: row for key, row in others.items() if not (isinstance(row, dict) and "source" in row)}
@@ -247,8 +247,10 @@ def _named(raw: Any) -> set[int]:
 
 def _renumber(raw: Any, places: Mapping[int, int]) -> None:
     if isinstance(raw, dict):
-        if isinstance(raw.get("bufferView"), int):
-            raw["bufferView"] = places[raw["bufferView"]]
+        view = raw.get("bufferView")
+        if isinstance(view, int):
+            # What names a view that is not there goes on naming one that is not there.
+            raw["bufferView"] = places.get(view, view)
         for value in raw.values():
             _renumber(value, places)
     elif isinstance(raw, list):

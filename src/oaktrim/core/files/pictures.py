@@ -1,23 +1,19 @@
 """Reading pictures of every kind the product takes, and writing PNG: facts first, then pixels, with one kind of error.
 
-Pillow reads what has 8 bits or fewer from memory; OpenImageIO reads 16-bit and floating-point files without loss. Plain PNG
-files, which most pictures are, are decoded by Kornia's reader, three times as fast as Pillow.
+Pillow reads what has 8 bits or fewer from memory; OpenImageIO reads 16-bit and floating-point files without loss. Pictures
+are turned as the orientation in their files says (TIFF 6.0, section 8, "Orientation"; Exif has the same).
 """
 
 from __future__ import annotations
 
 import io
 import os
-import struct
 import tempfile
-import threading
-import zlib
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-import kornia_rs
 import numpy as np
 import OpenImageIO as oiio
 from PIL import Image as PillowImage
@@ -25,15 +21,10 @@ from PIL import ImageCms
 
 from oaktrim.core.codecs.texture import EncodedTexture, decode_level
 from oaktrim.core.errors import FileError, Unsupported
-from oaktrim.core.files import dds, ktx2
+from oaktrim.core.files import dds, ktx2, png
 from oaktrim.core.files.atomic import read_bytes, write_atomic
 from oaktrim.core.formats.catalogue import TextureFormat
 from oaktrim.core.pixels.image import CHANNEL_NAMES, Image, Pixels, Transfer, held, to_depth
-
-# We weigh the claimed size ourselves, before any pixel is decoded.
-PillowImage.MAX_IMAGE_PIXELS = None
-oiio.attribute("limits:imagesize_MB", 1 << 30)
-oiio.attribute("limits:resolution", 1 << 30)
 
 MAX_PIXELS = 1 << 28
 
@@ -41,9 +32,8 @@ SUFFIXES = frozenset(
     (".png", ".jpg", ".jpeg", ".tga", ".bmp", ".tif", ".tiff", ".webp", ".dds", ".ktx2", ".exr", ".hdr")
 )
 _CONTAINERS = ("ktx2", "dds")
-_PNG_MAGIC = b"\x89PNG\r\n\x1a\n"
 _MAGICS: tuple[tuple[bytes, str], ...] = (
-    (_PNG_MAGIC, "png"),
+    (png.MAGIC, "png"),
     (b"\xff\xd8\xff", "jpeg"),
     (b"BM", "bmp"),
     (b"II*\0", "tiff"),
@@ -55,12 +45,10 @@ _MAGICS: tuple[tuple[bytes, str], ...] = (
     (b"#?RADIANCE", "hdr"),
     (b"#?RGBE", "hdr"),
 )
-# What Kornia calls the types of colour (ISO/IEC 15948, clause 11.2.2) that it decodes.
-_KORNIA_MODES = {0: "mono", 2: "rgb", 6: "rgba"}
-# It holds the interpreter's lock while it decodes: larger pictures would stop other threads for more than some 10 ms.
-_KORNIA_MOST = 1 << 20
 _BY_OPENIMAGEIO = ("tiff", "exr", "hdr")
 _PILLOW_NAMES = {"png": "PNG", "jpeg": "JPEG", "tga": "TGA", "bmp": "BMP", "webp": "WEBP"}
+_UPRIGHT, _MOST_PICTURES = 1, 1000
+_EXIF_ORIENTATION = 0x0112
 _TYPES = {"uint8": np.uint8, "uint16": np.uint16, "half": np.float16, "float": np.float32}
 
 
@@ -77,6 +65,8 @@ class PictureFacts:
     format : of a GPU container; empty otherwise
     profile : name of the embedded colour profile; empty without one
     slices : pictures of one size that it holds: layers of an array, faces of a cube
+    orientation : as stated in the file, 1 to 8; sizes are those of the picture once turned
+    ignored : what else the file holds and is not looked at, in words
     """
 
     kind: str
@@ -89,6 +79,8 @@ class PictureFacts:
     format: str = ""
     profile: str = ""
     slices: int = 1
+    orientation: int = _UPRIGHT
+    ignored: tuple[str, ...] = ()
 
 
 def kind_of(data: bytes, path: Path) -> str:
@@ -108,49 +100,6 @@ def kind_of(data: bytes, path: Path) -> str:
     if not data:
         raise FileError(path, "is empty")
     raise FileError(path, f"is not a picture that is read; it begins with {data[:8].hex(' ')}", 0)
-
-
-def _check_png(data: bytes, path: Path, max_pixels: int) -> set[bytes]:
-    """Walk the chunks (ISO/IEC 15948, clause 5.3) and return their names: the reader behind would only print what is wrong."""
-    if len(data) >= 24:
-        width, height = struct.unpack_from(">II", data, 16)
-        _weigh(width, height, max_pixels, path)
-    at, ended = len(_PNG_MAGIC), False
-    names: set[bytes] = set()
-    while at < len(data) and not ended:
-        if at + 12 > len(data):
-            raise FileError(path, "ends inside a PNG chunk", len(data))
-        length, name = struct.unpack_from(">I4s", data, at)
-        if at + 12 + length > len(data):
-            raise FileError(path, f"ends inside the PNG chunk {name.decode('latin-1')}", len(data))
-        stop = at + 8 + length
-        if zlib.crc32(memoryview(data)[at + 4 : stop]) != int.from_bytes(data[stop : stop + 4], "big"):
-            raise FileError(path, f"the PNG chunk {name.decode('latin-1')} fails its checksum", at)
-        names.add(name)
-        ended = name == b"IEND"
-        at = stop + 4
-    if not ended:
-        raise FileError(path, "ends before the PNG end chunk", len(data))
-    return names
-
-
-def _plain_png(data: bytes, names: set[bytes]) -> Image | None:
-    """Return the picture in a PNG file of 8 bits a channel and no clear colour; None for all others."""
-    if data[12:16] != b"IHDR" or not names.isdisjoint((b"tRNS", b"acTL")):
-        return None
-    width, height, depth, colour, *_, interlaced = struct.unpack_from(">IIBBBBB", data, 16)
-    if depth != 8 or colour not in _KORNIA_MODES or interlaced:
-        return None
-    if width * height > _KORNIA_MOST and threading.active_count() > 1:
-        return None
-    try:
-        return Image.of(kornia_rs.io.decode_image_png_u8(data, (height, width), _KORNIA_MODES[colour]))
-    except Exception:  # whatever is wrong with it, Pillow has the words for it
-        return None
-
-
-def _png_is_deep(data: bytes) -> bool:
-    return len(data) > 24 and data[24] == 16
 
 
 def _weigh(width: int, height: int, max_pixels: int, path: Path) -> None:
@@ -239,6 +188,14 @@ class _Reading:
             raise FileError(self.path, f"cannot be read: {_last_line(self._asked(self.input.geterror))}")
         return np.asarray(got, dtype=_TYPES[self.type_name]).reshape(self.spec.height, self.spec.width, self.channels)
 
+    def pictures(self) -> int:
+        """Return how many pictures the file holds; those after the first are not read."""
+        count = 1
+        while count < _MOST_PICTURES and self._asked(self.input.seek_subimage, count, 0):
+            count += 1
+        self._asked(oiio.geterror)
+        return count
+
 
 def _is_utf8(name: str) -> bool:
     try:
@@ -267,39 +224,81 @@ def picture_with_facts(data: bytes, path: Path, max_pixels: int = MAX_PIXELS) ->
     if kind in _CONTAINERS:
         texture = parse_texture(data, path, max_pixels)
         return _container_facts(kind, texture), texture_image(texture, path)
+    chunks: dict[bytes, bytes] = {}
     if kind == "png":
-        names = _check_png(data, path, max_pixels)
-        plain = _plain_png(data, names)
+        if len(data) >= 24:
+            _weigh(int.from_bytes(data[16:20], "big"), int.from_bytes(data[20:24], "big"), max_pixels, path)
+        chunks = png.read_chunks(data, path)
+        plain = png.decode_plain(data, chunks)
         if plain is not None:
-            icc = _pillow(data, path, kind, max_pixels).info.get("icc_profile") if b"iCCP" in names else None
-            return _facts_of_codes(kind, plain, icc), plain
-    if kind in _BY_OPENIMAGEIO or (kind == "png" and _png_is_deep(data)):
-        return _by_openimageio(data, path, kind, max_pixels)
+            icc = _pillow(data, path, kind, max_pixels).info.get("icc_profile") if b"iCCP" in chunks else None
+            return _facts_of_codes(kind, plain, icc, ignored=png.ignored_parts(chunks)), plain
+    if kind in _BY_OPENIMAGEIO or (kind == "png" and png.is_deep(data)):
+        return _by_openimageio(data, path, kind, max_pixels, png.ignored_parts(chunks))
     picture = _pillow(data, path, kind, max_pixels)
     icc = picture.info.get("icc_profile")
     try:
+        frames = int(getattr(picture, "n_frames", 1))
+        orientation = _stated(picture.getexif().get(_EXIF_ORIENTATION, _UPRIGHT))
         mode = _pillow_mode(picture)
         pixels = np.asarray(picture if picture.mode == mode else picture.convert(mode))
     except Exception as error:  # a decoder raises whatever its broken stream leads it to
         raise FileError(path, f"cannot be decoded: {_reason(error, path)}") from error
-    image = Image.of(held(pixels))
-    return _facts_of_codes(kind, image, icc), image
+    image = Image.of(held(turned(pixels, orientation)))
+    ignored = (*_further(frames, "frame"), *png.ignored_parts(chunks))
+    return _facts_of_codes(kind, image, icc, orientation, ignored), image
 
 
-def _facts_of_codes(kind: str, image: Image, icc: bytes | None) -> PictureFacts:
-    return PictureFacts(kind, *image.size, len(image.channels), 8, profile=_profile_name(icc) if icc else "")
+def _stated(orientation: object) -> int:
+    """Return an orientation as a file states it; what is none is upright, as all readers take it."""
+    return orientation if isinstance(orientation, int) and 1 <= orientation <= 8 else _UPRIGHT
 
 
-def _by_openimageio(data: bytes, path: Path, kind: str, max_pixels: int) -> tuple[PictureFacts, Image]:
+def turned(pixels: Pixels, orientation: int) -> Pixels:
+    """Return stored pixels (H, W) or (H, W, C) as they are to be seen.
+
+    Parameters
+    ----------
+    orientation : where the stored first row and first column lie, 1 to 8 (TIFF 6.0, section 8)
+    """
+    if orientation >= 5:
+        pixels = np.swapaxes(pixels, 0, 1)
+    # After that: 1 as it is, 2 mirrored, 3 turned by half, 4 upside down; 5 to 8 likewise, in the order of the standard.
+    mirrored, upside_down = orientation in (2, 3, 6, 7), orientation in (3, 4, 7, 8)
+    return pixels[:: -1 if upside_down else 1, :: -1 if mirrored else 1]
+
+
+def _further(count: int, what: str) -> tuple[str, ...]:
+    return (f"{count - 1} further {what}{'s' if count > 2 else ''}",) if count > 1 else ()
+
+
+def _facts_of_codes(
+    kind: str, image: Image, icc: bytes | None, orientation: int = _UPRIGHT, ignored: tuple[str, ...] = ()
+) -> PictureFacts:
+    return PictureFacts(
+        kind, *image.size, len(image.channels), 8, profile=_profile_name(icc) if icc else "",
+        orientation=orientation, ignored=ignored,
+    )  # fmt: skip
+
+
+def _by_openimageio(
+    data: bytes, path: Path, kind: str, max_pixels: int, ignored: tuple[str, ...]
+) -> tuple[PictureFacts, Image]:
     with _Reading(data, path, kind, max_pixels) as reading:
         icc = reading.spec.getattribute("ICCProfile")
-        pixels = reading.pixels()
+        orientation = _stated(reading.spec.getattribute("Orientation"))
+        pixels = turned(reading.pixels(), orientation)
+        ignored = (*_further(reading.pictures(), "picture" if kind == "exr" else "page"), *ignored)
     profile = "" if icc is None else _profile_name(bytes(np.asarray(icc, np.uint8)))
     height, width, channels = pixels.shape
     floating = pixels.dtype.kind == "f"
     names: tuple[str, ...] = ("R", "G") if channels == 2 and floating else CHANNEL_NAMES[channels]
     image = Image(held(pixels), names, Transfer.LINEAR if floating else Transfer.SRGB)
-    return PictureFacts(kind, width, height, channels, image.bit_depth, floating, profile=profile), image
+    facts = PictureFacts(
+        kind, width, height, channels, image.bit_depth, floating, profile=profile, orientation=orientation,
+        ignored=ignored,
+    )  # fmt: skip
+    return facts, image
 
 
 def _profile_name(icc: bytes) -> str:

@@ -8,8 +8,9 @@ from pathlib import Path
 
 import msgspec
 
-from oaktrim.core.errors import DocumentError, Unsupported
-from oaktrim.core.files.atomic import write_atomic
+from oaktrim.core.errors import DocumentError, FileError, Unsupported
+from oaktrim.core.fields import FilePath, Name, Pixels, Text, Version, fault_in_words
+from oaktrim.core.files.atomic import read_bytes, write_atomic
 from oaktrim.core.files.pictures import MAX_PIXELS
 from oaktrim.core.makers.build import Orders
 from oaktrim.core.makers.layouts import LAYOUTS, Layout, layout_named
@@ -18,7 +19,7 @@ from oaktrim.core.makers.names import NamePatterns, name_of
 from oaktrim.core.plan.cuts import Cap, Change, Cut, Drop
 from oaktrim.core.plan.rolerules import RoleRule
 from oaktrim.core.survey.roles import DEFAULT_PATTERNS, Role, RoleChoice, RolePattern
-from oaktrim.core.survey.scan import DEFAULT_IGNORE, ScanSettings
+from oaktrim.core.survey.scan import DEFAULT_IGNORE, ScanSettings, fault_of_ignore
 from oaktrim.core.targets.target import Target, shipped_targets, target_named
 
 SUFFIX = ".oak"
@@ -28,9 +29,9 @@ VERSION = 1
 class Silence(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """A finding that does not count here: its code, the path that it is about, and why."""
 
-    code: str
-    path: str
-    reason: str
+    code: Name
+    path: FilePath
+    reason: Text
 
 
 class Job(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -55,22 +56,22 @@ class Job(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     map_names : how names tell the maps of a batch of packs, by layout and slot
     """
 
-    version: int
-    name: str
-    root: str
-    targets: tuple[str, ...]
+    version: Version
+    name: Name
+    root: FilePath
+    targets: tuple[Name, ...]
     own_targets: tuple[Target, ...] = ()
     cuts: tuple[Cut, ...] = ()
     role_rules: tuple[RoleRule, ...] = ()
     roles: tuple[RoleChoice, ...] = ()
     silenced: tuple[Silence, ...] = ()
-    ignore: tuple[str, ...] = DEFAULT_IGNORE
+    ignore: tuple[Text, ...] = DEFAULT_IGNORE
     role_patterns: tuple[RolePattern, ...] = DEFAULT_PATTERNS
-    max_pixels: int = MAX_PIXELS
+    max_pixels: Pixels = MAX_PIXELS
     makers: tuple[Maker, ...] = ()
     layouts: tuple[Layout, ...] = ()
     names: NamePatterns = NamePatterns()
-    map_names: dict[str, dict[str, str]] = {}
+    map_names: dict[Name, dict[Name, Name]] = {}
 
     def __post_init__(self) -> None:
         if not self.targets:
@@ -80,6 +81,10 @@ class Job(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
                 self.target(name)
             except Unsupported as error:
                 raise ValueError(str(error)) from error
+        for place, pattern in enumerate(self.ignore):
+            fault = fault_of_ignore(pattern)
+            if fault:
+                raise ValueError(f"ignore[{place}]: {fault}")
 
     @property
     def orders(self) -> Orders:
@@ -289,16 +294,18 @@ def load_job(path: Path) -> Job:
     DocumentError : not readable, not valid, or made by a newer version; names the file and the field
     """
     try:
-        data = path.read_bytes()
+        data = read_bytes(path)
         raw = msgspec.json.decode(data)
         version = raw.get("version") if isinstance(raw, dict) else None
         if isinstance(version, int) and version > VERSION:
             raise DocumentError(path, f"is of version {version}, made by a newer Oak Trim; this one reads {VERSION}")
         return msgspec.json.decode(data, type=Job)
-    except OSError as error:
-        raise DocumentError(path, f"cannot be read: {(error.strerror or 'unknown fault').lower()}") from error
+    except DocumentError:
+        raise
+    except FileError as error:
+        raise DocumentError(path, error.fault) from error
     except (msgspec.DecodeError, UnicodeDecodeError, RecursionError) as error:
-        raise DocumentError(path, f"is not a valid job: {error}") from error
+        raise DocumentError(path, f"is not a valid job: {fault_in_words(error)}") from error
 
 
 def save_job(job: Job, path: Path, root: Path) -> Job:
@@ -306,9 +313,14 @@ def save_job(job: Job, path: Path, root: Path) -> Job:
 
     Raises
     ------
-    FileError : it cannot be written; what stood there before still stands
+    FileError : it cannot be written, or could not be read again; what stood there before still stands
     """
     relative = os.path.relpath(root, os.path.abspath(path.parent))
     written = msgspec.structs.replace(job, root=relative)
-    write_atomic(path, msgspec.json.format(msgspec.json.encode(written), indent=2) + b"\n")
+    data = msgspec.json.encode(written)
+    try:
+        msgspec.json.decode(data, type=Job)
+    except msgspec.DecodeError as error:
+        raise DocumentError(path, f"is not written, as it could not be read again: {fault_in_words(error)}") from error
+    write_atomic(path, msgspec.json.format(data, indent=2) + b"\n")
     return written

@@ -29,6 +29,8 @@ Codes = NDArray[np.uint8]
 SUFFIXES = frozenset((".ttf", ".otf"))
 # Signed distances are taken from a drawing so many times as large.
 _FINER = 4
+# Pixels that are drawn at most: fields of so many take a quarter of an hour, coverage of so many some minutes.
+_MOST_FIELD, _MOST_COVERAGE = 10_000_000_000, 4_000_000_000
 # Drawn before their fields are worked out, on all cores.
 _AHEAD = 64
 
@@ -82,11 +84,27 @@ class Font:
 
         A distance field holds 0.5 at the outline and reaches 0 and 1 at `spread` pixels outside and inside of it.
         """
-        face = self._face(size * (_FINER if spread else 1))
+        finer = _FINER if spread else 1
+        face = self._face(size * finer)
+        room: float = _MOST_FIELD if spread else _MOST_COVERAGE
 
         def drawn(character: str) -> Drawn:
+            nonlocal room
             advance = self.advances[self.glyph_of[ord(character)]] * size / self.units
-            codes, x, y = _inked(*face.getmask2(character, mode="L", anchor="ls"))
+            try:
+                left, top, right, bottom = face.getbbox(character, mode="L", anchor="ls")
+                room -= (right - left + 2 * spread * finer) * (bottom - top + 2 * spread * finer)
+                if room < 0:
+                    raise FileError(
+                        self.file,
+                        f"draws more than {(_MOST_FIELD if spread else _MOST_COVERAGE) // 1_000_000:,} million pixels at "
+                        f"{size} pixels an em; {character!r} alone takes {right - left:g}x{bottom - top:g}",
+                    )
+                codes, x, y = _inked(*face.getmask2(character, mode="L", anchor="ls"))
+            except FileError:
+                raise
+            except Exception as error:  # a broken outline makes the library raise whatever it meets first
+                raise FileError(self.file, f"cannot draw {character!r}: {_first_line(error)}") from error
             return Drawn(character, codes, x, -y, advance)
 
         glyphs = map(drawn, characters)
@@ -107,7 +125,11 @@ class Font:
             if ord(c) in self.glyph_of:
                 names.setdefault(self.glyph_of[ord(c)], []).append(c)
         found: dict[tuple[str, str], float] = {}
-        for (left, right), value in _pairs(self.table, frozenset(names)).items():
+        try:
+            pairs = _pairs(self.table, frozenset(names))
+        except Exception as error:  # a broken table makes the reader raise whatever it meets first
+            raise FileError(self.file, f"has kerning that cannot be read: {_first_line(error)}") from error
+        for (left, right), value in pairs.items():
             for a in names[left]:
                 for b in names[right]:
                     found[a, b] = value * size / self.units
@@ -215,10 +237,12 @@ def _parsed(data: bytes, file: Path) -> Font:
     except TTLibError as error:
         raise FileError(file, f"is not a TTF or OTF font: {str(error).splitlines()[0]}") from error
     except Exception as error:  # a broken table makes the reader raise whatever it meets first
-        raise FileError(
-            file, f"is a broken font: {str(error).splitlines()[0] if str(error) else type(error).__name__}"
-        ) from error
+        raise FileError(file, f"is a broken font: {_first_line(error)}") from error
     return font
+
+
+def _first_line(error: Exception) -> str:
+    return next(iter(str(error).splitlines()), "") or type(error).__name__
 
 
 def open_font(file: Path) -> Font:

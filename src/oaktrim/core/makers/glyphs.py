@@ -3,18 +3,22 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any, ClassVar
+from typing import Annotated, Any, ClassVar
 
 import msgspec
 import numpy as np
+from msgspec import Meta
 from numpy.typing import NDArray
 
+from oaktrim.core.fields import FilePath, NewPath
 from oaktrim.core.makers.fonts import Drawn, Font
 from oaktrim.core.makers.rectangles import Packed, pack_rectangles, smallest_pages
 from oaktrim.core.pixels.image import Image, Transfer, held
 from oaktrim.core.progress import Progress, Task
 
 PAGES = "RGBA"
+# Unicode has fewer than 160,000 characters that are assigned and not private.
+Characters = Annotated[str, Meta(max_length=1 << 18)]
 SCHEMA = "oak-trim.glyphs/1"
 _SAY_EVERY = 64
 
@@ -35,10 +39,10 @@ class GlyphSheet(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag="g
     """
 
     kind: ClassVar[str] = "glyph sheet"
-    name: str
-    font: str
+    name: NewPath
+    font: FilePath
     size: int
-    characters: str
+    characters: Characters
     spread: float = 0.0
     side: int = 0
     powers: bool = False

@@ -10,6 +10,7 @@ import msgspec
 import platformdirs
 
 from oaktrim.core.errors import DocumentError, Unsupported, os_fault
+from oaktrim.core.fields import Name, Text, fault_in_words
 from oaktrim.core.files.atomic import write_atomic
 from oaktrim.core.pixels.image import Transfer
 from oaktrim.core.scene.model import Slot
@@ -35,15 +36,15 @@ class LayoutSlot(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     reads : slots of a material that read it (glTF 2.0, clause 3.9; MTL)
     """
 
-    name: str = ""
-    more: str = ""
+    name: Name = ""
+    more: Text = ""
     fill: float = 1.0
     low: float = 0.0
     high: float = 1.0
     transfer: Transfer = Transfer.LINEAR
     role: Role = Role.MASK
-    opposite: tuple[str, ...] = ()
-    words: tuple[str, ...] = ()
+    opposite: tuple[Name, ...] = ()
+    words: tuple[Name, ...] = ()
     reads: tuple[Slot, ...] = ()
 
     def __post_init__(self) -> None:
@@ -65,10 +66,10 @@ class Layout(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """
 
     id: str
-    name: str
-    short: str
+    name: Name
+    short: Name
     slots: tuple[LayoutSlot, LayoutSlot, LayoutSlot, LayoutSlot]
-    about: str = ""
+    about: Text = ""
     role: Role = Role.SURFACE
 
     def __post_init__(self) -> None:
@@ -179,7 +180,7 @@ def user_layouts(file: Path | None = None) -> tuple[Layout, ...]:
     except OSError as error:
         raise DocumentError(file, f"cannot be read: {os_fault(error)}") from error
     except (msgspec.DecodeError, UnicodeDecodeError) as error:
-        raise DocumentError(file, f"does not hold layouts: {error}") from error
+        raise DocumentError(file, f"does not hold layouts: {fault_in_words(error)}") from error
 
 
 def keep_layout(layout: Layout, file: Path | None = None) -> None:

@@ -11,7 +11,8 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
-from oaktrim.core.errors import OakTrimError
+from oaktrim.core.errors import FileError, OakTrimError
+from oaktrim.core.fields import FilePath, Name, NewPath, Text
 from oaktrim.core.makers.layouts import Layout, LayoutSlot
 from oaktrim.core.pixels.image import Image, Pixels, Transfer, held, to_depth
 from oaktrim.core.pixels.resample import Resampling, resample
@@ -56,7 +57,7 @@ class Feed(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     input, output : low and high, 0..1: what of the source is spread over what of the lane
     """
 
-    source: str
+    source: FilePath
     channel: Channel = Channel.RED
     invert: bool = False
     decode: bool = False
@@ -105,11 +106,11 @@ class Pack(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag="pack", 
     """
 
     kind: ClassVar[str] = "pack"
-    name: str
-    layout: str
+    name: NewPath
+    layout: Name
     lanes: tuple[Lane, Lane, Lane, Lane]
-    wears: tuple[str, ...] = ()
-    subject: str = ""
+    wears: tuple[FilePath, ...] = ()
+    subject: Text = ""
     size: int = 0
     bits: int = 8
     keeps: bool = False
@@ -173,7 +174,8 @@ def pack_picture(pack: Pack, layout: Layout, sources: Sources) -> Image:
         return image
 
     dtype = np.uint8 if pack.bits == 8 else np.uint16
-    fed = [[_fed(feed, read(feed.source), dtype) for feed in lane.feeds] for lane in pack.lanes[: layout.count]]
+    lanes = pack.lanes[: layout.count]
+    fed = [[_fed(feed, _with_channel(feed, read(feed.source)), dtype) for feed in lane.feeds] for lane in lanes]
     sizes = [(plane.shape[1], plane.shape[0]) for planes in fed for plane in planes]
     width, height = pack_size(pack, sizes)
     out = np.empty((height, width, layout.count), dtype)
@@ -190,7 +192,7 @@ def lane_picture(lane: Lane, sources: Sources, bits: int = 8, slot: LayoutSlot |
     OakTrimError : a source cannot be read
     """
     dtype = np.uint8 if bits == 8 else np.uint16
-    planes = [_fed(feed, sources.picture(feed.source), dtype) for feed in lane.feeds]
+    planes = [_fed(feed, _with_channel(feed, sources.picture(feed.source)), dtype) for feed in lane.feeds]
     width, height = max(((p.shape[1], p.shape[0]) for p in planes), key=lambda s: s[0] * s[1], default=(4, 4))
     codes = _written(lane, [_sized(plane, width, height) for plane in planes], dtype, slot)
     return Image.of(held(np.broadcast_to(codes, (height, width))), Transfer.LINEAR)
@@ -217,6 +219,18 @@ def _place(image: Image, channel: Channel) -> int | None:
     if letter in image.channels:
         return image.channels.index(letter)
     return 0 if letter in "RGB" and image.channels[0] == "L" else None
+
+
+def _with_channel(feed: Feed, image: Image) -> Image:
+    """Return a source that has the channel that feeds a lane.
+
+    Raises
+    ------
+    FileError : it has not
+    """
+    if len(feed.channel.value) == 1 and _place(image, feed.channel) is None:
+        raise FileError(feed.source, f"has no channel {feed.channel.value}; it has {', '.join(image.channels)}")
+    return image
 
 
 def _fed(feed: Feed, image: Image, dtype: type[np.generic]) -> Pixels:

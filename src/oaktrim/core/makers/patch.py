@@ -4,13 +4,15 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from enum import Enum
-from typing import Any, ClassVar
+from typing import Annotated, Any, ClassVar
 
 import msgspec
 import numpy as np
+from msgspec import Meta
 from numpy.typing import NDArray
 from scipy import ndimage
 
+from oaktrim.core.fields import Code, FilePath, NewPath, Place, Side
 from oaktrim.core.pixels.image import Image, Pixels, held
 
 Mask = NDArray[np.bool_]
@@ -29,10 +31,10 @@ class Snap(Enum):
 class Rect(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """A rectangle of pixels, from the top left corner; it may reach beyond the picture."""
 
-    x: int
-    y: int
-    width: int
-    height: int
+    x: Place
+    y: Place
+    width: Side
+    height: Side
 
     def __post_init__(self) -> None:
         if self.width < 1 or self.height < 1:
@@ -67,11 +69,11 @@ class Patch(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag="patch"
     """
 
     kind: ClassVar[str] = "patch"
-    name: str
-    source: str
+    name: NewPath
+    source: FilePath
     rect: Rect
-    background: tuple[float, ...] = ()
-    tolerance: int = TOLERANCE
+    background: Annotated[tuple[Code, ...], Meta(max_length=4)] = ()
+    tolerance: Annotated[int, Meta(ge=0, le=255)] = TOLERANCE
     keeps: bool = False
 
     @property

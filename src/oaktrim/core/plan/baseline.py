@@ -7,7 +7,8 @@ from pathlib import Path
 
 import msgspec
 
-from oaktrim.core.errors import DocumentError
+from oaktrim.core.errors import DocumentError, FileError
+from oaktrim.core.files.atomic import read_bytes
 from oaktrim.core.plan.report import SCHEMA, Survey
 from oaktrim.core.plan.resolve import Standing, limits_of
 from oaktrim.core.survey.findings.finding import Severity
@@ -64,8 +65,10 @@ def worse_than(found: Survey, path: Path) -> Worse:
     DocumentError : the file cannot be read or is no survey of this schema
     """
     try:
-        document = msgspec.json.decode(path.read_bytes(), type=_Document)
-    except (OSError, msgspec.DecodeError, UnicodeDecodeError) as error:
+        document = msgspec.json.decode(read_bytes(path), type=_Document)
+    except FileError as error:
+        raise DocumentError(path, error.fault) from error
+    except (msgspec.DecodeError, UnicodeDecodeError) as error:
         raise DocumentError(path, f"is not a survey: {error}") from error
     if document.schema != SCHEMA:
         raise DocumentError(path, f"has schema {document.schema!r}, not {SCHEMA!r}")

@@ -8,9 +8,6 @@ as good as their first; what that search rules out raises the bound.
 
 from __future__ import annotations
 
-import os
-from collections.abc import Iterator
-from contextlib import contextmanager
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -195,17 +192,16 @@ def _decide(
     scale = np.maximum(limits, 1).astype(np.float64)
     one = csr_array((np.ones(len(near)), (place, np.arange(len(near)))), shape=(len(open_), len(near)))
     room = limits - choices.totals(fixed)
-    with _silent():
-        found = milp(
-            choices.loss[near],
-            constraints=[
-                LinearConstraint(one, 1, 1),
-                LinearConstraint(choices.cost[:, near] / scale[:, None], -np.inf, room / scale),
-            ],
-            integrality=np.ones(len(near)),
-            bounds=Bounds(0, 1),
-            options={"mip_rel_gap": _GAP if choices.count < _MANY else 10 * _GAP, "node_limit": _NODES},
-        )
+    found = milp(
+        choices.loss[near],
+        constraints=[
+            LinearConstraint(one, 1, 1),
+            LinearConstraint(choices.cost[:, near] / scale[:, None], -np.inf, room / scale),
+        ],
+        integrality=np.ones(len(near)),
+        bounds=Bounds(0, 1),
+        options={"mip_rel_gap": _GAP if choices.count < _MANY else 10 * _GAP, "node_limit": _NODES},
+    )
     if found.x is None:
         return None, bound
     taken = near[np.flatnonzero(found.x > 0.5)]
@@ -215,19 +211,6 @@ def _decide(
     picks[choices.texture[taken]] = taken
     # Solvers forgive a millionth of a limit; bytes do not.
     return _repair(choices, limits, picks), least
-
-
-@contextmanager
-def _silent() -> Iterator[None]:
-    """Keep what the solver prints by itself, past Python, from the standard output."""
-    kept, nowhere = os.dup(1), os.open(os.devnull, os.O_WRONLY)
-    try:
-        os.dup2(nowhere, 1)
-        yield
-    finally:
-        os.dup2(kept, 1)
-        os.close(kept)
-        os.close(nowhere)
 
 
 def _repair(choices: Choices, limits: Ints, picks: Ints) -> Ints | None:

@@ -6,10 +6,10 @@ import msgspec
 
 from oaktrim.core.codecs.effort import Counted, Effort
 from oaktrim.core.errors import Unsupported
+from oaktrim.core.fields import MAX_SIDE, FilePath
 from oaktrim.core.formats.catalogue import FORMATS, format_named
 from oaktrim.core.pixels.resample import Filter
 
-MAX_SIDE = 1 << 16
 MAX_LOSS = 6.0
 
 
@@ -146,7 +146,7 @@ class Cut(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """
 
     change: Change
-    assets: tuple[str, ...]
+    assets: tuple[FilePath, ...]
     targets: tuple[str, ...] = ()
 
     def is_for(self, target: str) -> bool:

@@ -3,14 +3,15 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass
+from collections.abc import Iterable, Mapping, Sequence
+from copy import copy
+from dataclasses import dataclass, field
 
 import numpy as np
 from numpy.typing import NDArray
 
 from oaktrim.core.formats.catalogue import format_named
-from oaktrim.core.progress import spread
+from oaktrim.core.progress import Progress, Task, spread
 from oaktrim.core.survey.cache import SurveyCache
 from oaktrim.core.survey.inventory import Carried, Inventory
 from oaktrim.core.survey.sample import PACKINGS, SCALES, packed_share
@@ -63,17 +64,38 @@ def left_of(formats: Places, losses: NDArray[np.float64]) -> NDArray[np.float64]
     return left
 
 
+@dataclass(frozen=True)
+class Measured:
+    """What measuring found out, of whatever inventory holds the same contents.
+
+    Parameters
+    ----------
+    sizes : packed bytes by recipe, which begins with the content
+    shares : packed over plain bytes by content, format, scale and packing method
+    """
+
+    sizes: Mapping[str, int] = field(default_factory=dict)
+    shares: Mapping[tuple[str, int, int, str], float] = field(default_factory=dict)
+
+    def __or__(self, later: Measured) -> Measured:
+        return Measured({**self.sizes, **later.sizes}, {**self.shares, **later.shares})
+
+    def __bool__(self) -> bool:
+        return bool(self.sizes or self.shares)
+
+
 class PackedShares:
     """Packed over plain bytes of each texture of an inventory, by format, scale and packing method.
 
-    All start as a guess, and are measured on the sample that the survey kept: see `missing` and `measure`.
+    All start as a guess, and are measured on the sample that the survey kept: see `missing` and `measure_shares`. Values
+    never change: what is measured makes new ones, so any thread may read them.
     """
 
     def __init__(self, inventory: Inventory) -> None:
         self.inventory = inventory
         self._known: dict[tuple[int, int, str], NDArray[np.float32]] = {}
         self._guess = _guessed(inventory)
-        # Of each row, the sizes that were really measured, by recipe.
+        # Bytes by row and recipe.
         self.measured: dict[int, dict[str, int]] = {}
         # What a file carries, packed whole: bytes by content and packing.
         self._whole: dict[str, int] = {}
@@ -83,31 +105,48 @@ class PackedShares:
     def moved(self, inventory: Inventory) -> PackedShares:
         """Return what is known here for another inventory, of the textures whose content is in both."""
         fresh = PackedShares(inventory)
-        rows = {texture.content: row for row, texture in enumerate(self.inventory.textures)}
-        source = np.array([rows.get(texture.content, -1) for texture in inventory.textures], np.int64)
+        rows = self.inventory.rows_by_content
+        source = np.array([rows.get(texture.content, (-1,))[0] for texture in inventory.textures], np.int64)
         both = np.flatnonzero(source >= 0)
-        for (place, scale, method), column in self._known.items():
-            fresh._column(place, scale, method)[both] = column[source[both]]
+        for key, column in self._known.items():
+            fresh._known[key] = np.full(len(source), np.nan, np.float32)
+            fresh._known[key][both] = column[source[both]]
         found = ((int(row), self.measured.get(int(source[row]))) for row in both)
         fresh.measured = {row: sizes for row, sizes in found if sizes}
-        fresh._whole = dict(self._whole)
+        fresh._whole = self._whole
         return fresh
 
-    def take_measured(self, sizes: dict[str, int]) -> None:
-        """Take in measured sizes by recipe, of textures and of what is carried; a recipe begins with the content."""
-        if not sizes:
-            return
-        carried = {row.content for row in self.inventory.carried}
-        whole = {recipe: size for recipe, size in sizes.items() if recipe.partition(" ")[0] in carried}
-        if whole:
-            self._whole |= whole
-            self._carried.clear()
-        rows: dict[str, list[int]] = {}
-        for row, texture in enumerate(self.inventory.textures):
-            rows.setdefault(texture.content, []).append(row)
-        for recipe, size in sizes.items():
-            for row in rows.get(recipe.partition(" ")[0], ()):
-                self.measured.setdefault(row, {})[recipe] = size
+    def merged(self, found: Measured) -> PackedShares:
+        """Return these shares with what was measured, of textures and of what is carried; a recipe begins with the content."""
+        if not found:
+            return self
+        fresh = copy(self)
+        if found.sizes:
+            carried, rows = self.inventory.carried_contents, self.inventory.rows_by_content
+            fresh.measured = dict(self.measured)
+            whole: dict[str, int] = {}
+            changed: set[int] = set()
+            for recipe, size in found.sizes.items():
+                content = recipe.partition(" ")[0]
+                if content in carried:
+                    whole[recipe] = size
+                for row in rows.get(content, ()):
+                    if row not in changed:
+                        changed.add(row)
+                        fresh.measured[row] = dict(fresh.measured.get(row, ()))
+                    fresh.measured[row][recipe] = size
+            if whole:
+                fresh._whole, fresh._carried = self._whole | whole, {}
+        if found.shares:
+            fresh._known = dict(self._known)
+            copied: set[tuple[int, int, str]] = set()
+            for (content, place, scale, method), share in found.shares.items():
+                key = (place, scale, method)
+                if key not in copied:
+                    copied.add(key)
+                    fresh._known[key] = self._column(*key).copy()
+                fresh._known[key][self.inventory.rows_by_content.get(content, [])] = share
+        return fresh
 
     def carried(self, packing: Packing) -> CarriedSizes:
         """Return what each mesh, clip and sound takes in a package: its part of its file, packed whole where that is known."""
@@ -141,10 +180,8 @@ class PackedShares:
         return [row for row in rows.values() if carried_key(row.content, packing) not in self._whole]
 
     def _column(self, place: int, scale: int, method: str) -> NDArray[np.float32]:
-        key = (place, scale, method)
-        if key not in self._known:
-            self._known[key] = np.full(len(self.inventory.textures), np.nan, np.float32)
-        return self._known[key]
+        known = self._known.get((place, scale, method))
+        return np.full(len(self.inventory.textures), np.nan, np.float32) if known is None else known
 
     def of(self, formats: Places, scales: Places, method: str) -> NDArray[np.float32]:
         """Return the share of each texture in the format given for it (places in the catalogue) at the scale given.
@@ -176,30 +213,33 @@ class PackedShares:
                     wanted += [(int(row), int(place), scale, method) for row in np.flatnonzero(unknown)]
         return wanted
 
-    def measure(self, keys: Iterable[Key], cache: SurveyCache) -> Iterator[Key]:
-        """Measure shares on the kept samples, on all cores, and yield each key as it becomes known."""
-        by_row: dict[int, list[Key]] = {}
-        for key in keys:
-            by_row.setdefault(key[0], []).append(key)
-        listed: Sequence[list[Key]] = list(by_row.values())
 
-        def work(wanted: list[Key]) -> list[float]:
-            texture = self.inventory.textures[wanted[0][0]]
-            pieces = cache.sample(texture.content)
-            if pieces is None:
-                return []
-            return [
-                packed_share(
-                    pieces[scale], _NAMES[place], PACKINGS[method], texture.width * texture.height >> 2 * scale
+def measure_shares(inventory: Inventory, keys: Iterable[Key], cache: SurveyCache) -> Task[Measured]:
+    """Measure shares on the kept samples, on all cores; each step says what became known."""
+    by_row: dict[int, list[Key]] = {}
+    for key in keys:
+        by_row.setdefault(key[0], []).append(key)
+    listed: Sequence[list[Key]] = list(by_row.values())
+
+    def work(wanted: list[Key]) -> Measured:
+        texture = inventory.textures[wanted[0][0]]
+        pieces, size = cache.sample(texture.content), texture.width * texture.height
+        if pieces is None:
+            return Measured()
+        return Measured(
+            shares={
+                (texture.content, place, scale, method): packed_share(
+                    pieces[scale], _NAMES[place], PACKINGS[method], size >> 2 * scale
                 )
                 for _, place, scale, method in wanted
-            ]
+            }
+        )
 
-        for position, shares in spread(work, listed):
-            for key, share in zip(listed[position], shares, strict=False):
-                row, place, scale, method = key
-                self._column(place, scale, method)[row] = share
-                yield key
+    shares: dict[tuple[str, int, int, str], float] = {}
+    for done, (_, found) in enumerate(spread(work, listed), 1):
+        shares |= found.shares
+        yield Progress(done, len(listed), "packing samples", found)
+    return Measured(shares=shares)
 
 
 def _guessed(inventory: Inventory) -> NDArray[np.float32]:

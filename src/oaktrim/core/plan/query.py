@@ -98,10 +98,11 @@ class Assets:
         return found
 
     def keep_of(self, other: Assets) -> None:
-        """Take over from another plan of the same inventory what is known of the same findings."""
+        """Take over from another plan of the same inventory what does not change with the plan or the findings."""
+        same = {*_FIXED, *(_OF_FINDINGS if other.findings is self.findings else ())}
+        self._told.update({name: values for name, values in other._told.items() if name in same})
         if other.findings is not self.findings:
             return
-        self._told.update({name: values for name, values in other._told.items() if name in _OF_FINDINGS})
         found = {name: value for name, value in other.__dict__.items() if name in ("counts", "by_path", "codes")}
         self.__dict__.update(found)
 
@@ -129,10 +130,9 @@ class Assets:
         return values
 
     def _kept(self, name: str, tell: Callable[[], Any]) -> Any:
-        kept = self.inventory.told if name in _FIXED else self._told
-        if name not in kept:
-            kept[name] = tell()
-        return kept[name]
+        if name not in self._told:
+            self._told[name] = tell()
+        return self._told[name]
 
     def padded(self, values: NDArray[Any], rest: Sequence[int] | int = 0) -> NDArray[Any]:
         """Return a column of textures with values for what is carried after it."""

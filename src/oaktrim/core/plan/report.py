@@ -11,12 +11,12 @@ import msgspec
 from oaktrim.core.errors import shown
 from oaktrim.core.formats.catalogue import ORDER
 from oaktrim.core.plan.cuts import Cut
-from oaktrim.core.plan.packing import PackedShares
+from oaktrim.core.plan.packing import Measured, PackedShares, measure_shares
 from oaktrim.core.plan.query import Assets, select
 from oaktrim.core.plan.resolve import Plan, Standing, limits_of, missing_of, resolve
 from oaktrim.core.plan.rolerules import RoleRule
 from oaktrim.core.plan.verdict import findings_of
-from oaktrim.core.progress import Progress, Task
+from oaktrim.core.progress import Task
 from oaktrim.core.survey.cache import SurveyCache
 from oaktrim.core.survey.findings.finding import Severity
 from oaktrim.core.survey.findings.rules import Merged, merge
@@ -90,12 +90,11 @@ def survey(
     silences : code and path of findings that do not count
     """
     shares = PackedShares(inventory)
-    shares.take_measured(cache.measured())
+    shares = shares.merged(Measured(cache.measured()))
     plans = [resolve(inventory, target, cuts, shares, rules) for target in targets]
     missing = [key for plan in plans for key in missing_of(plan, shares)]
     missing = list(dict.fromkeys(missing))
-    for done, _ in enumerate(shares.measure(missing, cache), 1):
-        yield Progress(done, len(missing), "packing samples")
+    shares = shares.merged((yield from measure_shares(inventory, missing, cache)))
     plans = [resolve(inventory, target, cuts, shares, rules) for target in targets]
     found = merge([findings_of(plan) for plan in plans])
     heard = tuple(finding for finding in found if (finding.code, finding.path) not in silences)
@@ -152,6 +151,8 @@ def as_json(found: Survey) -> bytes:
                 "height": texture.height,
                 "channels": texture.channels,
                 "bit_depth": texture.bit_depth,
+                "orientation": texture.orientation,
+                "ignored": list(texture.ignored),
                 "role": inventory.roles[row].role.value,
                 "memory": {plan.target.id: int(plan.arrival.memory[row]) for plan in plans},
                 "package": {plan.target.id: int(plan.package[row]) for plan in plans},

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
@@ -175,7 +176,7 @@ class Plan:
         found |= self._carried_sums(name)
         return {family: total for family, total in found.items() if total}
 
-    @property
+    @cached_property
     def touched(self) -> Flags:
         """Which textures are encoded anew; the others ship as their file holds them, levels added to pictures."""
         kinds = (Cap, Drop, SetFormat, SetLevels, KeepCoverage)
@@ -361,12 +362,19 @@ def weigh_as(
     formats : places in the catalogue's order
     losses : dB that may go for the download
     """
+    arrival = arrival_as(plan, np.arange(len(plan.formats)), sides, formats)
+    return arrival, _packed(plan.inventory, plan.target, arrival, formats, shares, losses)
+
+
+def arrival_as(plan: Plan, rows: Ints, sides: Ints, formats: Ints) -> Arrival:
+    """Return how some of a plan's textures would arrive under a cap each and in another format; all arrays (R,)."""
     inventory, a = plan.inventory, plan.arrival
-    capped = fit_side(inventory.width, inventory.height, np.maximum(1, sides))
-    width, height = (np.where(sides > 0, small, now) for small, now in zip(capped, (a.width, a.height), strict=True))
-    levels = np.where((sides > 0) & (plan.settings[SetLevels] != 0), 0, a.levels)
-    arrival = arrive(plan.target, width, height, levels, formats, inventory.column("slices"))
-    return arrival, _packed(inventory, plan.target, arrival, formats, shares, losses)
+    capped = fit_side(inventory.width[rows], inventory.height[rows], np.maximum(1, sides))
+    width, height = (
+        np.where(sides > 0, small, now[rows]) for small, now in zip(capped, (a.width, a.height), strict=True)
+    )
+    levels = np.where((sides > 0) & (plan.settings[SetLevels][rows] != 0), 0, a.levels[rows])
+    return arrive(plan.target, width, height, levels, formats, inventory.column("slices")[rows])
 
 
 def scales_of(inventory: Inventory, arrival: Arrival) -> Ints:

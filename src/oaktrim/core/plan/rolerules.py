@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import msgspec
 import numpy as np
 
-from oaktrim.core.plan.cuts import MAX_SIDE
+from oaktrim.core.fields import MAX_SIDE
 from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.survey.roles import Role
 from oaktrim.core.targets.arrival import Flags, Ints, fit_side

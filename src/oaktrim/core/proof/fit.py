@@ -21,8 +21,8 @@ from oaktrim.core.formats.catalogue import ORDER
 from oaktrim.core.job.document import Job
 from oaktrim.core.plan.budget import NEVER, Choices, Solution, shortfalls, solve
 from oaktrim.core.plan.cuts import Cap, Change, SetEffort, SetFormat, SetLoss
-from oaktrim.core.plan.packing import PackedShares
-from oaktrim.core.plan.resolve import Plan, Recipe, missing_of, resolve, weigh_as
+from oaktrim.core.plan.packing import Measured, PackedShares, measure_shares
+from oaktrim.core.plan.resolve import Plan, Recipe, arrival_as, missing_of, resolve
 from oaktrim.core.progress import Progress, Task, finish, spread
 from oaktrim.core.proof.problem import Option, Problem, loss_key, pose
 from oaktrim.core.proof.tiles import measure
@@ -68,7 +68,10 @@ def fit(problem: Problem) -> Fit:
 
 
 def confirm(found: Fit, shares: PackedShares, cache: SurveyCache, max_pixels: int = MAX_PIXELS) -> Task[Fit]:
-    """Make what is proposed, put what came out in the place of what was expected, and decide again, until it stands."""
+    """Make what is proposed, put what came out in the place of what was expected, and decide again, until it stands.
+
+    Each step says what was measured.
+    """
     known = cache.losses()
     leaning = 0
     guessed = found.problem.choices
@@ -88,16 +91,20 @@ def confirm(found: Fit, shares: PackedShares, cache: SurveyCache, max_pixels: in
         what = "making what is proposed" + (f", round {turn + 1}" if turn else "")
         yield Progress(0, len(due), what)
 
-        def make(choice: int, problem: Problem = problem) -> tuple[float | None, int | None]:
+        def make(
+            choice: int, problem: Problem = problem, shares: PackedShares = shares
+        ) -> tuple[float | None, int | None]:
             return finish(_made(problem, choice, known, shares, cache, max_pixels))
 
         # One beside the other: little of what makes and judges a texture is spread over threads by itself.
         for done, (position, (steps, size)) in enumerate(spread(make, due, ahead=1), 1):
             choice = due[position]
             group = problem.groups[int(problem.choices.texture[choice])]
+            measured = Measured()
             if steps is not None and size is not None:
-                _keep_made(problem, choice, steps, size, known, shares, cache)
-            yield Progress(done, len(due), what)
+                measured = _keep_made(problem, choice, steps, size, known, shares, cache)
+                shares = shares.merged(measured)
+            yield Progress(done, len(due), what, measured)
             exact[choice] = True
             # What cannot be made cannot be chosen.
             loss[choice] = group.weight * steps**2 if steps is not None else NEVER
@@ -107,8 +114,7 @@ def confirm(found: Fit, shares: PackedShares, cache: SurveyCache, max_pixels: in
         if weighed:
             line = problem.lines.index("package")
             _learn(guessed.cost[line], cost[line], exact, problem.choices)
-        measured = replace(problem, choices=Choices(problem.choices.first, loss, cost), exact=exact)
-        found = fit(measured)
+        found = fit(replace(problem, choices=Choices(problem.choices.first, loss, cost), exact=exact))
         if turn >= _ROUNDS:
             found = _among_made(found)
     raise AssertionError("every round makes a choice that was not made, and choices end")
@@ -177,28 +183,26 @@ def _keep_made(
     known: dict[str, float],
     shares: PackedShares,
     cache: SurveyCache,
-) -> None:
-    """Keep what came of a choice really made, here and for later, unless it was known."""
+) -> Measured:
+    """Keep what came of a choice really made, here and for later, unless it was known; return its size."""
     name, key = loss_key(problem, choice), problem.keys[choice]
     row = problem.groups[int(problem.choices.texture[choice])].rows[0]
     if name in known and key in shares.measured.get(row, {}):
-        return
+        return Measured()
     known[name] = steps
     cache.keep_losses({name: steps})
     cache.keep_measured({key: size})
-    shares.take_measured({key: size})
+    return Measured({key: size})
 
 
 def recipe_of(problem: Problem, choice: int) -> Recipe:
     """Return the recipe of a choice for the first of its textures."""
     row, option = problem.groups[int(problem.choices.texture[choice])].rows[0], problem.option(choice)
     plan = problem.plan
-    sides, formats, losses = np.zeros(len(plan.formats), np.int64), plan.formats.copy(), np.zeros(len(plan.formats))
-    sides[row], formats[row] = option.side, FORMAT_INDEX[option.format]
-    arrival, _ = weigh_as(plan, sides, formats, PackedShares(plan.inventory), losses)
+    arrival = arrival_as(plan, np.array([row]), np.array([option.side]), np.array([FORMAT_INDEX[option.format]]))
     return replace(
-        plan.recipe(row), width=int(arrival.width[row]), height=int(arrival.height[row]),
-        levels=int(arrival.levels[row]), format=option.format, effort=option.effort, loss=option.loss,
+        plan.recipe(row), width=int(arrival.width[0]), height=int(arrival.height[0]), levels=int(arrival.levels[0]),
+        format=option.format, effort=option.effort, loss=option.loss,
     )  # fmt: skip
 
 
@@ -269,13 +273,13 @@ def propose(
     max_pixels: int = MAX_PIXELS,
     effort: Effort | None = None,
 ) -> Task[Fit]:
-    """Pose, measure, decide and confirm; see `pose` for what is given."""
+    """Pose, measure, decide and confirm; see `pose` for what is given. Each step says what was measured of packages."""
     missing = missing_of(plan, shares)
-    for done, _ in enumerate(shares.measure(missing, cache)):
-        yield Progress(done, len(missing), "packing samples")
+    shares = shares.merged((yield from measure_shares(plan.inventory, missing, cache)))
     if "package" in limits:
         # What may not be touched, and what is carried beside it, is weighed before all else: its bytes are not to be had.
-        yield from measure_packages(plan, shares, cache, max_pixels, np.flatnonzero(locked))
+        measured = yield from measure_packages(plan, shares, cache, max_pixels, np.flatnonzero(locked))
+        shares = shares.merged(measured)
     # What is there now is told by what has just been measured.
     plan = resolve(plan.inventory, plan.target, plan.cuts, shares, plan.rules)
     problem = yield from measure(pose(plan, shares, limits, locked, floors, effort), cache, max_pixels)

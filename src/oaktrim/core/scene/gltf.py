@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 from oaktrim.core.errors import FileError
 from oaktrim.core.files.gltf import Document, MaterialRow, NodeRow, PrimitiveRow, TextureInfo
 from oaktrim.core.files.references import data_of
+from oaktrim.core.scene.faults import Faults
 from oaktrim.core.scene.model import (
     Animation,
     ImageSource,
@@ -50,7 +51,8 @@ class _Reader:
     def __init__(self, document: Document) -> None:
         self.document = document
         self.root = document.root
-        self.faults: list[str] = []
+        self.faults = Faults()
+        self.note = self.faults.note
 
     def attempt(self, who: str, make: Any, otherwise: T) -> T:
         """Return what `make` makes, or note its fault."""
@@ -61,10 +63,6 @@ class _Reader:
         except (OverflowError, MemoryError, ValueError) as error:
             self.note(f"{who}: its numbers are beyond all bounds ({error})")
         return otherwise
-
-    def note(self, fault: str) -> None:
-        if fault not in self.faults:
-            self.faults.append(fault)
 
     # Geometry
 
@@ -145,7 +143,7 @@ class _Reader:
 
     def nodes(self) -> tuple[Node, ...]:
         rows, found = self.root.nodes, []
-        parent = [-1] * len(rows)
+        parent, matrices = [-1] * len(rows), self.local_matrices(rows)
         for place, row in enumerate(rows):
             children = []
             for child in row.children:
@@ -160,9 +158,8 @@ class _Reader:
             if mesh is not None and not 0 <= mesh < len(self.root.meshes):
                 self.note(f"node {place} names mesh {mesh} and there are {len(self.root.meshes)}")
                 mesh = None
-            matrix = self.attempt(f"node {place}", lambda row=row: self.matrix(row), np.eye(4))
-            copies = self.attempt(f"node {place}", lambda row=row: self.copies(row), 1)
-            found.append(Node(row.name, mesh, tuple(children), matrix, row.skin, copies, self.lens(row, place)))
+            copies = self.attempt(f"node {place}", lambda row=row: self.copies(row), 1) if row.extensions else 1
+            found.append(Node(row.name, mesh, tuple(children), matrices[place], row.skin, copies, self.lens(row, place)))
         return tuple(self._without_cycles(found, parent))
 
     def _without_cycles(self, nodes: list[Node], parent: list[int]) -> list[Node]:
@@ -203,23 +200,40 @@ class _Reader:
         places = [v for v in attributes.values() if isinstance(v, int)] if isinstance(attributes, dict) else []
         return max([len(self.document.accessor(index)) for index in places], default=1)
 
-    def matrix(self, row: NodeRow) -> NDArray[np.float64]:
-        if row.matrix is not None:
-            return self._numbers(row.matrix, 16, "matrix").reshape(4, 4).T
-        move = self._numbers(row.translation or [0, 0, 0], 3, "translation")
-        x, y, z, w = self._numbers(row.rotation or [0, 0, 0, 1], 4, "rotation")
-        scale = self._numbers(row.scale or [1, 1, 1], 3, "scale")
-        out = np.eye(4)
-        turn = np.array(
+    def local_matrices(self, rows: list[NodeRow]) -> NDArray[np.float64]:
+        """Return the matrix of each node to its parent, (N, 4, 4); the identity where it cannot be read."""
+        stated = [place for place, row in enumerate(rows) if row.matrix is not None]
+        out = np.tile(np.eye(4), (len(rows), 1, 1))
+        move, turn, scale = (
+            self._columns(rows, name, default)
+            for name, default in (("translation", (0, 0, 0)), ("rotation", (0, 0, 0, 1)), ("scale", (1, 1, 1)))
+        )
+        x, y, z, w = turn.T
+        out[:, :3, :3] = np.array(
             [
                 [1 - 2 * (y * y + z * z), 2 * (x * y - z * w), 2 * (x * z + y * w)],
                 [2 * (x * y + z * w), 1 - 2 * (x * x + z * z), 2 * (y * z - x * w)],
                 [2 * (x * z - y * w), 2 * (y * z + x * w), 1 - 2 * (x * x + y * y)],
             ]
-        )
-        out[:3, :3] = turn * scale
-        out[:3, 3] = move
+        ).transpose(2, 0, 1)
+        out[:, :3, :3] *= scale[:, None, :]
+        out[:, :3, 3] = move
+        for place in stated:
+            values = self.attempt(f"node {place}", lambda p=place: self._numbers(rows[p].matrix or [], 16, "matrix"), None)
+            out[place] = np.eye(4) if values is None else values.reshape(4, 4).T
         return out
+
+    def _columns(self, rows: list[NodeRow], name: str, default: tuple[float, ...]) -> NDArray[np.float64]:
+        """Return a field of all nodes, (N, width); the default where a node has none, or one that cannot be read."""
+        found = np.tile(np.array(default, np.float64), (len(rows), 1))
+        for place, row in enumerate(rows):
+            values = getattr(row, name)
+            if values is not None:
+                if len(values) == len(default) and all(-1e30 < v < 1e30 for v in values):
+                    found[place] = values
+                else:
+                    self.note(f"node {place}: its {name} is not {len(default)} finite numbers")
+        return found
 
     def _numbers(self, values: list[float], count: int, what: str) -> NDArray[np.float64]:
         array = np.array(values, np.float64)
@@ -378,6 +392,11 @@ def _triangles(order: NDArray[np.int64], mode: int) -> NDArray[np.int64]:
     return strip
 
 
+def images_of(document: Document) -> tuple[ImageSource, ...]:
+    """Return the images of a document alone; one that cannot be read has no bytes."""
+    return tuple(_Reader(document).images())
+
+
 def model_of(document: Document) -> Model:
     """Return the model that a glTF document describes; see `Model.faults` for what could not be read."""
     reader, root = _Reader(document), document.root
@@ -398,7 +417,7 @@ def model_of(document: Document) -> Model:
         images=tuple(reader.images()),
         animations=tuple(reader.animations()),
         skins=tuple(Skin(row.name, len(row.joints)) for row in root.skins),
-        faults=tuple(reader.faults),
+        faults=reader.faults.sentences(),
         extensions=tuple(sorted(extensions)),
         files=tuple(dict.fromkeys(files)),
     )

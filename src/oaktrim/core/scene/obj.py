@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 
 from oaktrim.core.errors import FileError
 from oaktrim.core.files.references import Surroundings
+from oaktrim.core.scene.faults import Faults
 from oaktrim.core.scene.model import ImageSource, Material, Mesh, Model, Node, Points, Primitive, Slot, TextureUse
 
 _SLOTS = {
@@ -202,21 +203,21 @@ def model_of_obj(data: bytes, place: Surroundings) -> Model:
     FileError : the file itself cannot be understood
     """
     lines = _read_lines(data.decode("utf-8", "backslashreplace"), place)
-    library, faults, files = _Library(), [], []
+    library, faults, files = _Library(), Faults(), list[str]()
     for name in lines.libraries:
         try:
             path = place.target_of(name)
             library.read(place.read_file(path).decode("utf-8", "backslashreplace"))
             files.append(path)
         except FileError as error:
-            faults.append(f"material library: {error.fault}")
+            faults.note(f"material library: {error.fault}")
     materials = list(library.uses)
     points, uvs = _numbers(lines.points, 3, "position", place), _numbers(lines.uvs, 2, "UV", place)
     meshes: dict[str, list[Primitive]] = {}
     for (name, material), faces in lines.faces.items():
         if material and material not in library.uses:
             fault = f"material {material[:60]!r} is used and in no library"
-            faults += [] if fault in faults else [fault]
+            faults.note(fault)
         index = materials.index(material) if material in library.uses else None
         meshes.setdefault(name, []).append(_primitive(faces, points, uvs, index, place))
     total = max(1, sum(primitive.count for primitives in meshes.values() for primitive in primitives))
@@ -232,6 +233,6 @@ def model_of_obj(data: bytes, place: Surroundings) -> Model:
         meshes=tuple(made),
         materials=library.materials(),
         images=tuple(ImageSource("", file, None) for file in library.images),
-        faults=tuple(faults),
+        faults=faults.sentences(),
         files=tuple(files),
     )

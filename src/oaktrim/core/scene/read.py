@@ -5,8 +5,8 @@ from __future__ import annotations
 from oaktrim.core.errors import FileError
 from oaktrim.core.files.gltf import parse_gltf
 from oaktrim.core.files.references import Surroundings
-from oaktrim.core.scene.gltf import model_of
-from oaktrim.core.scene.model import Model
+from oaktrim.core.scene.gltf import images_of, model_of
+from oaktrim.core.scene.model import ImageSource, Model
 from oaktrim.core.scene.obj import model_of_obj
 
 SUFFIXES = frozenset((".gltf", ".glb", ".obj"))
@@ -24,3 +24,15 @@ def parse_model(data: bytes, place: Surroundings) -> Model:
     if place.path.lower().endswith(".obj"):
         return model_of_obj(data, place)
     return model_of(parse_gltf(data, place))
+
+
+def parse_images(data: bytes, place: Surroundings) -> tuple[ImageSource, ...]:
+    """Return the images of the model in a file's bytes, without a look at its geometry.
+
+    Raises
+    ------
+    FileError : not a model that is read
+    """
+    if place.path.lower().endswith(".obj"):
+        return parse_model(data, place).images
+    return images_of(parse_gltf(data, place))

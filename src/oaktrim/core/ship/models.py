@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 from collections.abc import Mapping
 from pathlib import Path, PurePosixPath
 from urllib.parse import unquote
@@ -20,6 +21,7 @@ from oaktrim.core.survey.facts import ModelFacts
 from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.survey.places import file_of
 
+_LOG = logging.getLogger(__name__)
 _KINDS = ("gltf", "glb")
 
 
@@ -44,6 +46,9 @@ def model_files(
             found |= _one(inventory, model, container, outputs)
         except OakTrimError as error:
             failed.append(Failure.of(model.path, error))
+        except Exception as error:  # a damaged document fails wherever it is looked at; it must not take the others with it
+            _LOG.exception("%s cannot be written", model.path)
+            failed.append(Failure(model.path, f"{model.path}: is damaged and cannot be written again: {error!r}"[:300]))
     return found, failed
 
 
@@ -110,7 +115,7 @@ def _target(inventory: Inventory, place: Surroundings, uri: str) -> str:
         return ""
     if path in inventory.row_of or path in inventory.replaced:
         return path
-    return next((known for known in (*inventory.row_of, *inventory.replaced) if known.lower() == path.lower()), "")
+    return inventory.path_by_lower.get(path.lower(), "")
 
 
 def _relative(model: str, output: str) -> str:

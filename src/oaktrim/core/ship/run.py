@@ -5,9 +5,10 @@ from __future__ import annotations
 import errno
 import fcntl
 import os
+import time
 from collections import Counter
-from collections.abc import Iterator, Mapping, Sequence
-from contextlib import contextmanager, suppress
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import closing, contextmanager, suppress
 from dataclasses import dataclass
 from enum import Enum
 from math import isinf
@@ -35,6 +36,8 @@ from oaktrim.core.units import bytes_text
 
 # Faults that no other texture will be spared: no room, or a disk that may not be written.
 _FATAL = (errno.ENOSPC, errno.EDQUOT, errno.EROFS, errno.EACCES, errno.EPERM)
+# How often the manifest of a run is written: at most so often in seconds, and a small part of the time.
+_KEEP_SECONDS, _KEEP_SHARE = 1.0, 30.0
 
 
 class Reason(Enum):
@@ -94,6 +97,7 @@ def output_names(plan: Plan) -> list[str]:
 
 def _check_place(inventory: Inventory, out: Path, names: list[str]) -> None:
     root = inventory.root
+    names = [*names, *(model.path for model in shippable(inventory))]
     for row in inventory.unmade:
         raise ShipError(f"{row.path} cannot be made: {row.error}; mend or remove its maker, and ship again")
     real_root, real_out = Path(os.path.realpath(root)), Path(os.path.realpath(out))
@@ -101,9 +105,12 @@ def _check_place(inventory: Inventory, out: Path, names: list[str]) -> None:
         raise ShipError(f"{out}: the output folder is inside the source tree {root}; sources are never written")
     if out.exists() and not out.is_dir():
         raise ShipError(f"{out}: is a file, not a folder to write into")
-    for name in names:
-        if Path(os.path.realpath(real_out / name)).is_relative_to(real_root):
-            raise ShipError(f"{out / name}: would be written into the source tree {root}")
+    for folder in {str(PurePosixPath(name).parent): name for name in names}:
+        real = Path(os.path.realpath(real_out / folder))
+        if real.is_relative_to(real_root):
+            raise ShipError(f"{out / folder}: would be written into the source tree {root}")
+        if not real.is_relative_to(real_out):
+            raise ShipError(f"{out / folder}: a link leads out of the output folder; remove it, and ship again")
 
 
 def schedule(plan: Plan, out: Path) -> list[Item]:
@@ -291,9 +298,17 @@ def _ship(plan: Plan, out: Path, max_pixels: int, threads: int | None, store: Ma
         # The folder is marked as ours before the first texture, whatever stops the run.
         write_atomic(out / NAME, _manifest(plan.target, {}, []).bytes())
 
+    def so_far() -> Manifest:
+        return _manifest(plan.target, {**old, **entries}, failed, beside)
+
+    keeper = _ManifestKeeper(out / NAME, so_far)
+
     def work(item: Item) -> Entry | Failure:
         try:
-            return _ship_one(plan, item, out, max_pixels, store)
+            entry = _ship_one(plan, item, out, max_pixels, store)
+            # Noted by the thread that wrote the file: a run that is stopped still waits for it.
+            entries[entry.source] = entry
+            return entry
         except OakTrimError as error:
             if _is_fatal(error, out):
                 raise
@@ -302,23 +317,21 @@ def _ship(plan: Plan, out: Path, max_pixels: int, threads: int | None, store: Ma
             return Failure(item.recipe.path, f"{item.recipe.path}: does not fit in memory")
 
     try:
-        for done, (position, result) in enumerate(spread(work, due, threads), 1):
-            if isinstance(result, Failure):
-                failed.append(result)
-            else:
-                entries[result.source] = result
-            yield Progress(done, len(due), due[position].recipe.path)
+        with closing(spread(work, due, threads)) as results:  # type: ignore[type-var]
+            for done, (position, result) in enumerate(results, 1):
+                if isinstance(result, Failure):
+                    failed.append(result)
+                keeper.keep_in_time()
+                yield Progress(done, len(due), due[position].recipe.path)
         outputs = {entry.source: entry.output for entry in entries.values()}
         files, broken = model_files(plan.inventory, plan.target.container, outputs)
         files |= _said_by_makers(plan, outputs, max_pixels)
         present, wrote = write_beside(files, out, {entry.output: entry for entry in beside})
         carried, unread = yield from _weigh_carried(plan, earlier, threads)
-    except (GeneratorExit, OakTrimError):
-        # What is done stays known, so that the next run does not make it again.
+    except BaseException:
+        # Whatever stops the run, what is done stays known, so that the next one does not make it again.
         if due:
-            kept = {**{s: e for s, e in old.items() if s not in entries}, **entries}
-            with suppress(FileError):
-                write_atomic(out / NAME, _manifest(plan.target, kept, failed, beside).bytes())
+            keeper.keep()
         raise
     finally:
         if store is not None and due:
@@ -329,6 +342,27 @@ def _ship(plan: Plan, out: Path, max_pixels: int, threads: int | None, store: Ma
         write_atomic(out / NAME, manifest.bytes())
     written = len(due) - len(failed)
     return Shipped(manifest, written, len(items) - len(due), removed, wrote, weigh(manifest, plan))
+
+
+class _ManifestKeeper:
+    """Writes the manifest of an unfinished run now and then, so that a kill loses seconds of work, not all of it."""
+
+    def __init__(self, file: Path, so_far: Callable[[], Manifest]) -> None:
+        self._file, self._so_far = file, so_far
+        self._due = time.monotonic() + _KEEP_SECONDS
+
+    def keep_in_time(self) -> None:
+        """Write it if it was not written for a while; a large one, which takes longer, less often."""
+        started = time.monotonic()
+        if started >= self._due:
+            self.keep()
+            now = time.monotonic()
+            self._due = now + max(_KEEP_SECONDS, _KEEP_SHARE * (now - started))
+
+    def keep(self) -> None:
+        """Write it; a folder that cannot be written is what stops a run, and is said elsewhere."""
+        with suppress(FileError):
+            write_atomic(self._file, self._so_far().bytes())
 
 
 def _weigh_carried(

@@ -55,7 +55,7 @@ class MadeStore:
     @classmethod
     def beside(cls, cache: SurveyCache) -> MadeStore:
         """Return the store that belongs to a survey's cache."""
-        return cls(cache.file.parent / "made", cache.limit)
+        return cls(cache.folder / "made", cache.limit)
 
     def get(self, key: str) -> tuple[EncodedTexture, float] | None:
         """Return what was made and the seconds that it took, or None where it is not kept or was damaged."""

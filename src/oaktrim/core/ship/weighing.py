@@ -8,7 +8,7 @@ from numpy.typing import NDArray
 from oaktrim.core.errors import OakTrimError
 from oaktrim.core.files.atomic import content_hash
 from oaktrim.core.files.pictures import MAX_PIXELS, pack_texture
-from oaktrim.core.plan.packing import PackedShares, carried_key
+from oaktrim.core.plan.packing import Measured, PackedShares, carried_key
 from oaktrim.core.plan.resolve import Plan, recipe_key
 from oaktrim.core.progress import Progress, Task
 from oaktrim.core.ship.make import make_texture
@@ -26,25 +26,25 @@ def measure_packages(
     cache: SurveyCache,
     max_pixels: int = MAX_PIXELS,
     among: NDArray[np.int64] | None = None,
-) -> Task[int]:
-    """Replace a plan's estimates by measured sizes, the largest first, on one thread; return how many were measured.
+) -> Task[Measured]:
+    """Measure what a plan estimates, the largest first, on one thread; return all sizes, each step those that became known.
 
-    What is carried beside the textures is packed whole, too. Sizes go into `shares` and into the cache as they become
-    known, so closing the generator loses little. What cannot be made stays an estimate; shipping will say why.
+    What is carried beside the textures is packed whole, too. Sizes go into the cache as well, so closing the generator
+    loses little. What cannot be made stays an estimate; shipping will say why.
 
     Parameters
     ----------
     among : rows of textures to measure, all by default
     """
-    done = yield from measure_carried(plan, shares, cache)
+    found = yield from measure_carried(plan, shares, cache)
     wanted = np.ones(len(plan.package), np.bool_) if among is None else np.isin(np.arange(len(plan.package)), among)
     rows = [int(row) for row in np.argsort(-plan.package, kind="stable") if wanted[row] and not plan.measured[row]]
-    fresh: dict[str, int] = {}
+    keeper = _Keeper(cache)
     store = MadeStore.beside(cache)
     try:
         for place, row in enumerate(rows):
             texture = plan.inventory.textures[row]
-            yield Progress(place, len(rows), texture.path)
+            yield Progress(place, len(rows), texture.path, keeper.newest())
             try:
                 made = yield from make_texture(
                     plan.inventory, row, plan.recipe(row), max_pixels, threads=1, store=store
@@ -52,43 +52,56 @@ def measure_packages(
                 data = pack_texture(made.encoded, plan.target.container)
             except (OakTrimError, MemoryError):
                 continue
-            fresh[recipe_key(plan, row)] = min(len(data), pack_bytes(data, plan.target.packing))
-            done += 1
-            if len(fresh) >= _KEEP_EVERY:
-                _keep(fresh, shares, cache)
+            keeper.take(recipe_key(plan, row), min(len(data), pack_bytes(data, plan.target.packing)))
     finally:
-        _keep(fresh, shares, cache)
-        if done:
+        keeper.keep()
+        if keeper.sizes:
             store.trim()
-    return done
+    return found | Measured(keeper.sizes)
 
 
-def measure_carried(plan: Plan, shares: PackedShares, cache: SurveyCache) -> Task[int]:
-    """Pack sounds and the geometry of models whole, on one thread; return how many were packed.
+def measure_carried(plan: Plan, shares: PackedShares, cache: SurveyCache) -> Task[Measured]:
+    """Pack sounds and the geometry of models whole, on one thread; return their sizes, each step those that became known.
 
     What cannot be read, or is not as it was surveyed, stays an estimate.
     """
     packing, root = plan.target.packing, plan.inventory.root
-    missing, fresh, done = shares.carried_missing(packing), dict[str, int](), 0
+    missing, keeper = shares.carried_missing(packing), _Keeper(cache)
     try:
         for place, row in enumerate(missing):
-            yield Progress(place, len(missing), row.file)
+            yield Progress(place, len(missing), row.file, keeper.newest())
             try:
                 data = carried_bytes(root, row.file)
             except (OakTrimError, MemoryError):
                 continue
             if content_hash(data) == row.content:
-                fresh[carried_key(row.content, packing)] = min(len(data), pack_bytes(data, packing))
-                done += 1
-            if len(fresh) >= _KEEP_EVERY:
-                _keep(fresh, shares, cache)
+                keeper.take(carried_key(row.content, packing), min(len(data), pack_bytes(data, packing)))
     finally:
-        _keep(fresh, shares, cache)
-    return done
+        keeper.keep()
+    return Measured(keeper.sizes)
 
 
-def _keep(fresh: dict[str, int], shares: PackedShares, cache: SurveyCache) -> None:
-    if fresh:
-        shares.take_measured(fresh)
-        cache.keep_measured(fresh)
-        fresh.clear()
+class _Keeper:
+    """Sizes by recipe as they become known; some at a time go into the cache."""
+
+    def __init__(self, cache: SurveyCache) -> None:
+        self._cache = cache
+        self.sizes: dict[str, int] = {}
+        self._fresh: dict[str, int] = {}
+        self._newest: dict[str, int] = {}
+
+    def take(self, recipe: str, size: int) -> None:
+        for rows in (self.sizes, self._fresh, self._newest):
+            rows[recipe] = size
+        if len(self._fresh) >= _KEEP_EVERY:
+            self.keep()
+
+    def newest(self) -> Measured:
+        """Return what became known since this was asked last."""
+        found, self._newest = Measured(self._newest), {}
+        return found
+
+    def keep(self) -> None:
+        if self._fresh:
+            self._cache.keep_measured(self._fresh)
+            self._fresh = {}

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+import logging
 import sqlite3
 import struct
 import time
-from collections.abc import Iterable, Mapping
-from contextlib import closing
+from collections.abc import Callable, Iterable, Mapping
+from contextlib import suppress
 from pathlib import Path
-from typing import Any
+from threading import RLock
+from typing import Any, TypeVar
 
 import lz4.frame
 import msgspec
@@ -21,17 +23,21 @@ from oaktrim.core.survey.facts import FileFacts, TextureFacts
 from oaktrim.core.survey.sample import Sample
 from oaktrim.core.targets.target import parse_bytes
 
-# Raised whenever facts, samples or pictures are made in another way; older rows are then left behind.
-_VERSION = 14
-_TABLES = f"""
-create table if not exists facts_{_VERSION} (root text, path text, facts blob, primary key (root, path)) without rowid;
-create table if not exists sample_{_VERSION} (content text primary key, pieces blob, thumbnail blob, kept integer);
-create table if not exists sizes_{_VERSION} (recipe text primary key, bytes integer, kernels text) without rowid;
-create table if not exists steps_{_VERSION} (recipe text primary key, steps real, kernels text) without rowid;
-create table if not exists tree_{_VERSION} (root text primary key, seen blob) without rowid;
-create table if not exists made_{_VERSION} (content text primary key, facts blob) without rowid;
+_LOG = logging.getLogger(__name__)
+# Raised whenever facts, samples or pictures are made in another way: the file's name says it, and files of older versions go.
+_VERSION = 15
+_TABLES = """
+create table if not exists facts (root text, path text, facts blob, primary key (root, path)) without rowid;
+create table if not exists sample (content text primary key, pieces blob, thumbnail blob, kept integer);
+create table if not exists sizes (recipe text primary key, bytes integer, kernels text) without rowid;
+create table if not exists steps (recipe text primary key, steps real, kernels text) without rowid;
+create table if not exists tree (root text primary key, seen blob) without rowid;
+create table if not exists made (content text primary key, facts blob) without rowid;
 """
+_STEM = "survey"
+_KEEP_SAMPLE = "insert or replace into sample values (?, ?, ?, ?)"
 DEFAULT_LIMIT = "2 GiB"
+T = TypeVar("T")
 
 
 def cache_folder() -> Path:
@@ -83,40 +89,76 @@ _DAMAGED = (RuntimeError, msgspec.DecodeError, ValueError, TypeError, IndexError
 
 
 class SurveyCache:
-    """Facts by root and path, samples and measured sizes by content, in one SQLite file.
+    """Facts by root and path, samples and measured sizes by content, in one SQLite file of a folder.
 
-    A cache that cannot be opened or written is passed over: it only ever saves time. Over its limit, the samples kept
-    longest ago go first.
+    A cache that cannot be opened or written is passed over, and logged: it only ever saves time. A file that is damaged is
+    begun anew. Over its limit, the samples kept longest ago go first. Any number of threads may use one object.
     """
 
-    def __init__(self, file: Path | None = None, limit: int | None = None) -> None:
-        self.file = file or cache_folder() / "survey.sqlite"
+    def __init__(self, folder: Path | None = None, limit: int | None = None) -> None:
+        self.folder = folder or cache_folder()
+        self.file = self.folder / f"{_STEM}-{_VERSION}.sqlite"
         self.limit = limit
+        self._turn = RLock()
+        self._connection: sqlite3.Connection | None = None
 
-    def _open(self) -> closing[sqlite3.Connection]:
-        self.file.parent.mkdir(parents=True, exist_ok=True)
-        connection = sqlite3.connect(self.file, timeout=10)
-        connection.execute("pragma page_size=32768")
-        connection.execute("pragma auto_vacuum=incremental")
-        connection.execute("pragma journal_mode=wal")
-        connection.execute("pragma synchronous=off")
-        connection.executescript(_TABLES)
-        return closing(connection)
+    def close(self) -> None:
+        """Let go of the file until it is needed again."""
+        with self._turn:
+            if self._connection is not None:
+                self._connection.close()
+            self._connection = None
+
+    def _open(self) -> sqlite3.Connection:
+        self.folder.mkdir(parents=True, exist_ok=True)
+        _remove_older(self.folder)
+        connection = sqlite3.connect(self.file, timeout=10, check_same_thread=False)
+        try:
+            connection.execute("pragma page_size=32768")
+            connection.execute("pragma auto_vacuum=incremental")
+            connection.execute("pragma journal_mode=wal")
+            connection.execute("pragma synchronous=off")
+            connection.executescript(_TABLES)
+        except sqlite3.Error:
+            connection.close()
+            raise
+        return connection
+
+    def _do(self, work: Callable[[sqlite3.Connection], T], otherwise: T) -> T:
+        """Return what some work on the file comes to, all of it kept or none; where it cannot be done, `otherwise`."""
+        with self._turn:
+            try:
+                if self._connection is not None and not self.file.exists():
+                    # Somebody has deleted it, as they may.
+                    self.close()
+                if self._connection is None:
+                    self._connection = self._open()
+                with self._connection:
+                    return work(self._connection)
+            except (sqlite3.Error, OSError, UnicodeEncodeError) as error:
+                _LOG.warning("%s: %s", self.file, error)
+                self.close()
+                if isinstance(error, sqlite3.DatabaseError) and not isinstance(error, sqlite3.OperationalError):
+                    _unlink(self.file)
+                return otherwise
 
     def facts(self, root: Path) -> dict[str, FileFacts]:
         """Return the facts last found below a root, by path."""
+        query = "select facts from facts where root = ?"
+        rows: list[tuple[bytes]] = self._do(
+            lambda connection: connection.execute(query, (str(root),)).fetchall(), []
+        )
         try:
-            with self._open() as connection:
-                rows = connection.execute(f"select facts from facts_{_VERSION} where root = ?", (str(root),)).fetchall()
             # As one MessagePack array, which is quicker than one after the other.
             packed = struct.pack(">BI", 0xDD, len(rows)) + b"".join(row for (row,) in rows)
             return {facts.path: facts for facts in msgspec.msgpack.decode(packed, type=list[FileFacts])}
-        except (sqlite3.Error, OSError, msgspec.DecodeError, UnicodeEncodeError, TypeError):
+        except (msgspec.DecodeError, TypeError) as error:
+            _LOG.warning("%s: facts of %s: %s", self.file, root, error)
             return {}
 
     def tree(self, root: Path) -> TreeSeen | None:
         """Return what the last whole survey of a root met, if it was kept."""
-        row = self._row(f"select seen from tree_{_VERSION} where root = ?", str(root))
+        row = self._row("select seen from tree where root = ?", str(root))
         try:
             return None if row is None else msgspec.msgpack.decode(lz4.frame.decompress(row[0]), type=TreeSeen)
         except _DAMAGED:
@@ -125,28 +167,26 @@ class SurveyCache:
     def keep_tree(self, root: Path, seen: TreeSeen) -> None:
         """Keep what a whole survey met."""
         packed = bytes(lz4.frame.compress(msgspec.msgpack.encode(seen)))
-        if self._row(f"select 1 from tree_{_VERSION} where root = ? and seen = ?", str(root), packed) is None:
-            self._keep(f"insert or replace into tree_{_VERSION} values (?, ?)", {str(root): packed})
+        if self._row("select 1 from tree where root = ? and seen = ?", str(root), packed) is None:
+            self._keep("insert or replace into tree values (?, ?)", {str(root): packed})
 
     def keep(self, root: Path, facts: Iterable[FileFacts], samples: dict[str, PackedSample]) -> None:
         """Keep facts of a root and samples, made ready by `packed_sample`, by the content they were taken from."""
         encode, now = msgspec.msgpack.Encoder().encode, int(time.time())
-        try:
-            with self._open() as connection, connection:
-                connection.executemany(
-                    f"insert or replace into facts_{_VERSION} values (?, ?, ?)",
-                    [(str(root), row.path, encode(row)) for row in facts],
-                )
-                connection.executemany(
-                    f"insert or replace into sample_{_VERSION} values (?, ?, ?, ?)",
-                    [(content, *packed, now) for content, packed in samples.items()],
-                )
-        except (sqlite3.Error, OSError, UnicodeEncodeError):
-            return
+
+        def insert(connection: sqlite3.Connection) -> None:
+            connection.executemany(
+                "insert or replace into facts values (?, ?, ?)", [(str(root), row.path, encode(row)) for row in facts]
+            )
+            connection.executemany(
+                _KEEP_SAMPLE, [(content, *packed, now) for content, packed in samples.items()]
+            )
+
+        self._do(insert, None)
 
     def made(self, content: str) -> TextureFacts | None:
         """Return the facts of what a maker made, by the hash of what it was made of, if they were kept."""
-        row = self._row(f"select facts from made_{_VERSION} where content = ?", content)
+        row = self._row("select facts from made where content = ?", content)
         try:
             return None if row is None else msgspec.msgpack.decode(row[0], type=TextureFacts)
         except _DAMAGED:
@@ -154,29 +194,25 @@ class SurveyCache:
 
     def keep_made(self, facts: TextureFacts, sample: PackedSample) -> None:
         """Keep the facts and the sample of what a maker made."""
-        try:
-            with self._open() as connection, connection:
-                row = (facts.content, msgspec.msgpack.encode(facts))
-                connection.execute(f"insert or replace into made_{_VERSION} values (?, ?)", row)
-                connection.execute(
-                    f"insert or replace into sample_{_VERSION} values (?, ?, ?, ?)",
-                    (facts.content, *sample, int(time.time())),
-                )
-        except (sqlite3.Error, OSError, UnicodeEncodeError):
-            return
+
+        def insert(connection: sqlite3.Connection) -> None:
+            row = (facts.content, msgspec.msgpack.encode(facts))
+            connection.execute("insert or replace into made values (?, ?)", row)
+            connection.execute(_KEEP_SAMPLE, (facts.content, *sample, int(time.time())))
+
+        self._do(insert, None)
 
     def trim(self) -> int:
         """Bring the cache under its limit and return how many samples had to go."""
         limit = cache_limit() if self.limit is None else self.limit
-        try:
-            with self._open() as connection:
-                return _trim(connection, limit)
-        except (sqlite3.Error, OSError):
-            return 0
+        with self._turn:
+            gone = self._do(lambda connection: _trim(connection, limit), 0)
+            self._do(lambda connection: connection.execute("pragma incremental_vacuum").fetchall(), [])
+        return gone
 
     def sample(self, content: str) -> tuple[Image, ...] | None:
         """Return the sampled pieces of a file's content at each scale, if they were kept."""
-        row = self._row(f"select pieces from sample_{_VERSION} where content = ?", content)
+        row = self._row("select pieces from sample where content = ?", content)
         try:
             if row is None:
                 return None
@@ -186,7 +222,7 @@ class SurveyCache:
 
     def thumbnail(self, content: str) -> Pixels | None:
         """Return the small picture of a file's content, RGBA (h, w, 4) uint8, if it was kept."""
-        row = self._row(f"select thumbnail from sample_{_VERSION} where content = ?", content)
+        row = self._row("select thumbnail from sample where content = ?", content)
         try:
             return None if row is None else _unpacked(row[0])[0].codes()
         except _DAMAGED:
@@ -194,41 +230,48 @@ class SurveyCache:
 
     def measured(self) -> dict[str, int]:
         """Return the packed sizes that were measured of what these kernels make, by recipe."""
-        return self._known(f"select recipe, bytes from sizes_{_VERSION} where kernels = ?")
+        return self._known("select recipe, bytes from sizes where kernels = ?")
 
-    def keep_measured(self, sizes: dict[str, int]) -> None:
+    def keep_measured(self, sizes: Mapping[str, int]) -> None:
         """Keep packed sizes by recipe."""
-        self._keep(f"insert or replace into sizes_{_VERSION} values (?, ?, '{kernel_state()}')", sizes)
+        self._keep("insert or replace into sizes values (?, ?, ?)", sizes, kernel_state())
 
     def losses(self) -> dict[str, float]:
         """Return how far what these kernels make was seen to differ from its sources, by recipe."""
-        return self._known(f"select recipe, steps from steps_{_VERSION} where kernels = ?")
+        return self._known("select recipe, steps from steps where kernels = ?")
 
-    def keep_losses(self, steps: dict[str, float]) -> None:
+    def keep_losses(self, steps: Mapping[str, float]) -> None:
         """Keep how far recipes were seen to differ."""
-        self._keep(f"insert or replace into steps_{_VERSION} values (?, ?, '{kernel_state()}')", steps)
+        self._keep("insert or replace into steps values (?, ?, ?)", steps, kernel_state())
 
     def _known(self, query: str) -> dict[str, Any]:
-        try:
-            with self._open() as connection:
-                return dict(connection.execute(query, (kernel_state(),)).fetchall())
-        except (sqlite3.Error, OSError):
-            return {}
+        return dict(self._do(lambda connection: connection.execute(query, (kernel_state(),)).fetchall(), []))
 
-    def _keep(self, query: str, rows: Mapping[str, float | bytes]) -> None:
-        try:
-            with self._open() as connection, connection:
-                connection.executemany(query, list(rows.items()))
-        except (sqlite3.Error, OSError, UnicodeEncodeError):
-            return
+    def _keep(self, query: str, rows: Mapping[str, float | bytes], *more: str) -> None:
+        values = [(key, value, *more) for key, value in rows.items()]
+        self._do(lambda connection: connection.executemany(query, values), None)
 
     def _row(self, query: str, *keys: str | bytes) -> tuple[bytes, ...] | None:
-        try:
-            with self._open() as connection:
-                row: tuple[bytes, ...] | None = connection.execute(query, keys).fetchone()
-                return row
-        except (sqlite3.Error, OSError, UnicodeEncodeError):
-            return None
+        def ask(connection: sqlite3.Connection) -> tuple[bytes, ...] | None:
+            row: tuple[bytes, ...] | None = connection.execute(query, keys).fetchone()
+            return row
+
+        return self._do(ask, None)
+
+
+def _remove_older(folder: Path) -> None:
+    """Remove the files of older versions, which would never be read again."""
+    for file in folder.glob(f"{_STEM}*.sqlite"):
+        version = file.stem.removeprefix(_STEM).removeprefix("-")
+        if not version or (version.isdecimal() and int(version) < _VERSION):
+            _LOG.info("%s is of an older version and goes", file)
+            _unlink(file)
+
+
+def _unlink(file: Path) -> None:
+    for ending in ("", "-wal", "-shm"):
+        with suppress(OSError):
+            file.with_name(file.name + ending).unlink(missing_ok=True)
 
 
 def _trim(connection: sqlite3.Connection, limit: int) -> int:
@@ -239,20 +282,14 @@ def _trim(connection: sqlite3.Connection, limit: int) -> int:
 
     gone = 0
     while taken() > limit:
-        oldest = f"select rowid from sample_{_VERSION} order by kept, rowid limit 256"
-        with connection:
-            lost = connection.execute(f"delete from sample_{_VERSION} where rowid in ({oldest})").rowcount
+        oldest = "select rowid from sample order by kept, rowid limit 256"
+        lost = connection.execute(f"delete from sample where rowid in ({oldest})").rowcount
         if not lost:
             # Only facts are left, which are small: they begin anew.
-            with connection:
-                connection.execute(f"delete from facts_{_VERSION}")
-                connection.execute(f"delete from tree_{_VERSION}")
-                connection.execute(f"delete from sizes_{_VERSION}")
-                connection.execute(f"delete from steps_{_VERSION}")
-                connection.execute(f"delete from made_{_VERSION}")
+            for table in ("facts", "tree", "sizes", "steps", "made"):
+                connection.execute(f"delete from {table}")
             break
         gone += lost
-    connection.execute("pragma incremental_vacuum").fetchall()
     return gone
 
 

@@ -64,7 +64,7 @@ class Carried:
     packed: dict[str, float]
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Inventory:
     """All that a survey found below a root.
 
@@ -77,7 +77,6 @@ class Inventory:
     made : how textures come about that no file holds, by path
     replaced : by path of a texture that was found and is not here, what was made in its place
     unmade : what a maker could not make, and why
-    told : room for what others work out from it alone, by name
     """
 
     root: Path
@@ -94,7 +93,6 @@ class Inventory:
         default=None, repr=False, compare=False
     )
     _columns: dict[str, NDArray[Any]] = field(default_factory=dict, repr=False, compare=False)
-    told: dict[str, Any] = field(default_factory=dict, repr=False, compare=False)
     _asked: dict[int, tuple[Sequence[str], NDArray[np.int64]]] = field(default_factory=dict, repr=False, compare=False)
 
     def sources(self, max_pixels: int) -> Sources:
@@ -116,6 +114,19 @@ class Inventory:
     def row_of(self) -> dict[str, int]:
         """The row of each texture by its path."""
         return {texture.path: row for row, texture in enumerate(self.textures)}
+
+    @cached_property
+    def path_by_lower(self) -> dict[str, str]:
+        """The path of each texture, replaced ones too, by itself in lower case."""
+        return {path.lower(): path for path in (*self.replaced, *reversed(self.row_of))}
+
+    @cached_property
+    def rows_by_content(self) -> dict[str, list[int]]:
+        """The rows of the textures that hold each content."""
+        found: dict[str, list[int]] = {}
+        for row, texture in enumerate(self.textures):
+            found.setdefault(texture.content, []).append(row)
+        return found
 
     @property
     def width(self) -> NDArray[np.int64]:
@@ -169,6 +180,11 @@ class Inventory:
     def carried(self) -> tuple[Carried, ...]:
         """What ships beside the textures: geometry, clips and sounds."""
         return (*(row for model in self.models for row in _carried_of(model)), *map(_carried_sound, self.audio))
+
+    @cached_property
+    def carried_contents(self) -> frozenset[str]:
+        """The contents of what is carried."""
+        return frozenset(row.content for row in self.carried)
 
     @cached_property
     def carried_bytes(self) -> dict[str, int]:
@@ -231,7 +247,7 @@ class Inventory:
             else:
                 stated = role_of_slots(self.ownership.slots_of(row)) if row in owners else None
                 roles.append(stated or seen_role(guess(path), texture.normal))
-        return replace(self, roles=tuple(roles), _told_by=(patterns, chosen), _columns=self._columns, told={})
+        return replace(self, roles=tuple(roles), _told_by=(patterns, chosen), _columns=self._columns)
 
 
 def _carried_of(model: ModelFacts) -> list[Carried]:

@@ -1,7 +1,7 @@
 """Looking, in a process of its own, whether a large tree is on disk as its last survey left it.
 
 That takes seconds, during which a window that shared a lock with it would halt again and again. Started as a program, this
-module takes a root, the file of a cache and settings, and ends with 0 where nothing is different.
+module takes a root, the folder of a cache and settings, and ends with 0 where nothing is different.
 """
 
 from __future__ import annotations
@@ -13,6 +13,7 @@ from pathlib import Path
 
 import msgspec
 
+from oaktrim.core.configure import configure
 from oaktrim.core.processes import start
 from oaktrim.core.progress import Progress, Task
 from oaktrim.core.survey.cache import SurveyCache
@@ -23,7 +24,7 @@ _SAME, _DIFFERENT = 0, 1
 
 def looks_the_same(root: Path, settings: ScanSettings, cache: SurveyCache) -> Task[bool]:
     """Return whether a tree is as the cache remembers it; not, where that cannot be told."""
-    looking = start(__name__, os.fsencode(root), os.fsencode(cache.file), msgspec.json.encode(settings))
+    looking = start(__name__, os.fsencode(root), os.fsencode(cache.folder), msgspec.json.encode(settings))
     try:
         while True:
             try:
@@ -37,6 +38,7 @@ def looks_the_same(root: Path, settings: ScanSettings, cache: SurveyCache) -> Ta
 
 def main(root: str, cache: str, settings: str) -> int:
     """Look, without being in anybody's way."""
+    configure()
     os.nice(5)
     told = msgspec.json.decode(settings, type=ScanSettings)
     return _SAME if as_surveyed(Path(root), told, SurveyCache(Path(cache))) else _DIFFERENT

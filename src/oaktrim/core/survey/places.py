@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import os
 import re
+from functools import lru_cache
 from pathlib import Path
 
-from oaktrim.core.errors import FileError
+from oaktrim.core.errors import FileError, os_fault
 from oaktrim.core.files.atomic import read_bytes
 from oaktrim.core.files.references import Surroundings
-from oaktrim.core.scene.read import parse_model
+from oaktrim.core.scene.read import parse_images
 from oaktrim.core.survey.facts import IMAGE_MARK
 
 _ESCAPED = re.compile(r"\\x([0-9a-f]{2})")
@@ -35,12 +36,26 @@ def source_bytes(root: Path, path: str) -> bytes:
     ------
     FileError : it cannot be read
     """
-    data = read_bytes(file_of(root, path))
     file, mark, number = path.partition(IMAGE_MARK)
     if not mark:
-        return data
-    images = parse_model(data, Surroundings(root, file)).images
-    held = images[int(number)].data if int(number) < len(images) else None
+        return read_bytes(file_of(root, path))
+    place = file_of(root, path)
+    images = _held_images(root, file, place, _stamp(place))
+    held = images[int(number)] if int(number) < len(images) else None
     if held is None:
         raise FileError(root / path, "is no longer held by the model")
     return held
+
+
+def _stamp(file: Path) -> tuple[int, int]:
+    try:
+        status = file.stat()
+    except OSError as error:
+        raise FileError(file, f"cannot be read: {os_fault(error)}") from error
+    return status.st_size, status.st_mtime_ns
+
+
+@lru_cache(maxsize=2)
+def _held_images(root: Path, path: str, file: Path, _stamp: tuple[int, int]) -> tuple[bytes | None, ...]:
+    """Return the bytes of all images that a model holds; those of the last models are kept, as one is asked for after the other."""
+    return tuple(image.data for image in parse_images(read_bytes(file), Surroundings(root, path)))

@@ -3,15 +3,16 @@
 from __future__ import annotations
 
 import os
-import stat
 from collections.abc import Callable
 from pathlib import Path
 from urllib.parse import unquote
 
 import msgspec
 import numpy as np
+from numpy.typing import NDArray
+from scipy.spatial import KDTree
 
-from oaktrim.core.errors import FileError, OakTrimError, os_fault
+from oaktrim.core.errors import FileError, OakTrimError
 from oaktrim.core.files import audio
 from oaktrim.core.files.atomic import content_hash, read_bytes
 from oaktrim.core.files.pictures import SUFFIXES as PICTURES
@@ -41,6 +42,8 @@ from oaktrim.core.survey.sample import PACKINGS, Sample, pack_bytes, sample_of
 
 _LOOKED_AT = 1 << 18
 # No other slot of glTF 2.0 or MTL looks at alpha; what is not known might.
+_MANY_CAMERAS = 64
+_CORNERS = np.array([[i, j, k] for i in (0, 1) for j in (0, 1) for k in (0, 1)], np.bool_)
 _ALPHA_SLOTS = (Slot.BASE_COLOUR, Slot.OPACITY, Slot.OTHER)
 
 
@@ -72,13 +75,8 @@ def reader_for(path: str) -> Reader | None:
 
 
 def _bytes_of(seen: Seen) -> bytes:
-    try:
-        if not stat.S_ISREG(os.stat(seen.place).st_mode):
-            raise FileError(seen.file, "is not a regular file")
-    except FileNotFoundError as error:
-        raise FileError(seen.file, "vanished during the survey") from error
-    except OSError as error:
-        raise FileError(seen.file, f"cannot be read: {os_fault(error)}") from error
+    if not os.path.exists(seen.place):
+        raise FileError(seen.file, "vanished during the survey")
     return read_bytes(seen.file)
 
 
@@ -95,7 +93,7 @@ def _texture(data: bytes, path: str, seen: Seen, max_pixels: int) -> tuple[Textu
     facts = TextureFacts(
         path, seen.file_bytes if path == seen.path else len(data), seen.file_time, content, head.kind, head.width,
         head.height, head.channels, head.bit_depth, head.floating, head.levels, head.format, head.profile,
-        slices=head.slices, **looks,  # type: ignore[arg-type]
+        slices=head.slices, orientation=head.orientation, ignored=head.ignored, **looks,  # type: ignore[arg-type]
     )  # fmt: skip
     return facts, sample
 
@@ -275,6 +273,10 @@ def _objects(model: Model) -> list[ObjectFacts]:
     """Return what stands below each root node; cameras and empty nodes are no objects."""
     placed = model.placed()
     cameras = [(placed[n][:3, 3], lens) for n in placed if (lens := model.nodes[n].lens) is not None]
+    eyes = np.array([eye for eye, _ in cameras], np.float64).reshape(-1, 3)
+    slopes = np.tan(np.array([lens for _, lens in cameras], np.float64) / 2)
+    near = KDTree(eyes) if len(eyes) > _MANY_CAMERAS else None
+    boxes: dict[int, list[np.ndarray]] = {}
     found = []
     for root in model.roots:
         materials: dict[int, None] = {}
@@ -285,37 +287,46 @@ def _objects(model: Model) -> list[ObjectFacts]:
             if node.mesh is None:
                 continue
             copies += node.copies
-            for primitive in model.meshes[node.mesh].primitives:
+            primitives = model.meshes[node.mesh].primitives
+            for primitive in primitives:
                 draws += node.copies
                 triangles += node.copies * primitive.count
                 if primitive.material is not None:
                     materials[primitive.material] = None
-                if len(primitive.positions):
-                    corners.append(_box(primitive.positions) @ placed[number][:3, :3].T + placed[number][:3, 3])
+            if node.mesh not in boxes:
+                boxes[node.mesh] = [_box(primitive.positions) for primitive in primitives if len(primitive.positions)]
+            matrix = placed[number]
+            corners += [box @ matrix[:3, :3].T + matrix[:3, 3] for box in boxes[node.mesh]]
         if draws:
             name = model.nodes[root].name or f"object {root}"
-            largest = _largest(np.concatenate(corners), cameras) if corners and cameras else -1.0
+            largest = _largest(np.concatenate(corners), eyes, slopes, near) if corners and cameras else -1.0
             found.append(ObjectFacts(name, tuple(materials), triangles, draws, copies, largest))
     return found
 
 
-def _box(points: np.ndarray) -> np.ndarray:
+def _box(points: np.ndarray) -> NDArray[np.float64]:
     """Return the eight corners of the box around points (N, 3)."""
     low, high = points.min(axis=0).astype(np.float64), points.max(axis=0).astype(np.float64)
-    return np.array(
-        [[(low, high)[i][0], (low, high)[j][1], (low, high)[k][2]] for i in (0, 1) for j in (0, 1) for k in (0, 1)]
-    )
+    corners: NDArray[np.float64] = np.where(_CORNERS, high, low)
+    return corners
 
 
-def _largest(corners: np.ndarray, cameras: list[tuple[np.ndarray, float]]) -> float:
-    """Return the greatest height on screen of the sphere around a box, over all cameras, as a part of the picture's."""
+def _largest(corners: np.ndarray, eyes: np.ndarray, slopes: np.ndarray, near: KDTree | None) -> float:
+    """Return the greatest height on screen of the sphere around a box, over all cameras, as a part of the picture's.
+
+    Parameters
+    ----------
+    eyes : (C, 3); slopes : of half the vertical angle of view, (C,)
+    near : where cameras are many, finds the nearest, which alone are looked through then
+    """
     centre = (corners.min(axis=0) + corners.max(axis=0)) / 2
-    radius = float(np.linalg.norm(corners - centre, axis=1).max())
-    largest = 0.0
-    for eye, lens in cameras:
-        distance = float(np.linalg.norm(centre - eye))
-        largest = max(largest, 1.0 if distance <= radius else radius / (distance * float(np.tan(lens / 2))))
-    return min(1.0, largest)
+    if near is not None:
+        nearest = near.query(centre, _MANY_CAMERAS)[1]
+        eyes, slopes = eyes[nearest], slopes[nearest]
+    radius = float(np.sqrt(np.square(corners - centre).sum(axis=1).max()))
+    distance = np.sqrt(np.square(eyes - centre).sum(axis=1))
+    heights = np.where(distance <= radius, 1.0, radius / np.maximum(distance * slopes, 1e-30))
+    return min(1.0, float(heights.max()))
 
 
 _READERS: dict[str, Reader] = {

@@ -11,6 +11,7 @@ from functools import lru_cache
 
 import msgspec
 
+from oaktrim.core.fields import FilePath, Name
 from oaktrim.core.pixels.image import Transfer
 from oaktrim.core.scene.model import Slot
 
@@ -74,7 +75,7 @@ _LABELS = {Role.SURFACE: "Surface values", Role.GLYPHS: "Glyph sheet", Role.LOOK
 class RolePattern(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """A pattern of file names, without ending and in lower case, with `*` and `?`, and the role it stands for."""
 
-    pattern: str
+    pattern: Name
     role: Role
 
 
@@ -126,7 +127,7 @@ class RoleChoice(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """A role chosen by hand for some textures, by their paths."""
 
     role: Role
-    assets: tuple[str, ...]
+    assets: tuple[FilePath, ...]
 
 
 # What the slots of glTF 2.0 (clause 3.9) and of MTL say that a texture is read as.

@@ -54,6 +54,15 @@ class ScanSettings:
         return f"{self.max_pixels} {self.ignore!r}"
 
 
+def fault_of_ignore(pattern: str) -> str:
+    """Say what is wrong with a pattern of paths to leave out; empty where nothing is."""
+    try:
+        pathspec.GitIgnoreSpec.from_lines([pattern])
+    except (ValueError, re.error):
+        return f"{pattern!r} is not a pattern as in a .gitignore file"
+    return ""
+
+
 def _ignored(patterns: tuple[str, ...]) -> Callable[[str], bool]:
     """Return what says whether a path is left out; most fit no pattern at all, and one expression tells that quickly."""
     spec = pathspec.GitIgnoreSpec.from_lines(patterns)

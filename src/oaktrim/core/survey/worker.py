@@ -18,6 +18,7 @@ from typing import IO
 
 import msgspec
 
+from oaktrim.core.configure import configure
 from oaktrim.core.errors import FileError, OakTrimError
 from oaktrim.core.processes import start
 from oaktrim.core.survey.cache import PackedSample, packed_sample
@@ -144,6 +145,7 @@ def _receive(stream: IO[bytes]) -> bytes | None:
 
 def serve() -> None:
     """Answer what is asked on standard input until it ends; whatever else is printed goes to standard error."""
+    configure()
     answers = os.fdopen(os.dup(1), "wb")
     os.dup2(2, 1)
     _send(answers, _READY)

@@ -10,8 +10,9 @@ from pathlib import Path
 
 import msgspec
 
-from oaktrim.core.errors import DocumentError, Unsupported
-from oaktrim.core.files.atomic import write_atomic
+from oaktrim.core.errors import DocumentError, FileError, Unsupported
+from oaktrim.core.fields import MAX_BYTES, Count, Name, Side, Text, Version, fault_in_words
+from oaktrim.core.files.atomic import read_bytes, write_atomic
 from oaktrim.core.formats.catalogue import Hardware, TextureFormat
 
 VERSION = 1
@@ -60,16 +61,19 @@ class Limits(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     package: str | None = None
     unpacked: str | None = None
     streaming: str | None = None
-    longest_side: int | None = None
-    materials: int | None = None
-    triangles: int | None = None
-    draws: int | None = None
+    longest_side: Side | None = None
+    materials: Count | None = None
+    triangles: Count | None = None
+    draws: Count | None = None
 
     def __post_init__(self) -> None:
         for line in BYTE_LINES:
             text = getattr(self, line)
             if text is not None:
-                parse_bytes(text)
+                try:
+                    parse_bytes(text)
+                except ValueError as error:
+                    raise ValueError(f"{line}: {error}") from error
 
     def bytes_of(self, line: str) -> int | None:
         """Return the limit in bytes of one of BYTE_LINES, or None where it is not watched."""
@@ -92,10 +96,10 @@ class Target(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     size_rule, oversize : what happens to sides that are not powers of two, or are over the longest allowed
     """
 
-    version: int
+    version: Version
     id: str
-    name: str
-    about: str
+    name: Name
+    about: Text
     hardware: tuple[Hardware, ...]
     limits: Limits
     audience: dict[Hardware, float] = {}
@@ -133,12 +137,15 @@ def parse_bytes(text: str) -> int:
 
     Raises
     ------
-    ValueError : not a number and a known unit
+    ValueError : not a number and a known unit, or over 1 PiB
     """
     match = _SIZE.fullmatch(text)
     if match is None or match[2] not in _UNITS:
-        raise ValueError(f"a size is a number and one of {', '.join(_UNITS)}, not {text!r}")
-    return int(float(match[1]) * _UNITS[match[2]])
+        raise ValueError(f"a size is a number and one of {', '.join(_UNITS)}, not {text[:40]!r}")
+    size = float(match[1]) * _UNITS[match[2]]
+    if size > MAX_BYTES:
+        raise ValueError(f"a size is at most {MAX_BYTES >> 40} TiB, not {text[:40]!r}")
+    return int(size)
 
 
 def load_target(path: Path) -> Target:
@@ -149,13 +156,17 @@ def load_target(path: Path) -> Target:
     DocumentError : not readable or not valid; names the file and the field
     """
     try:
-        data = path.read_bytes()
+        data = read_bytes(path)
         version = msgspec.toml.decode(data).get("version")
         if isinstance(version, int) and version > VERSION:
             raise DocumentError(path, f"is of version {version}, made by a newer Oak Trim; this one reads {VERSION}")
         return msgspec.toml.decode(data, type=Target)
-    except (OSError, msgspec.DecodeError, UnicodeDecodeError) as error:
-        raise DocumentError(path, f"is not a valid target: {error}") from error
+    except DocumentError:
+        raise
+    except FileError as error:
+        raise DocumentError(path, error.fault) from error
+    except (msgspec.DecodeError, UnicodeDecodeError, ValueError, RecursionError) as error:
+        raise DocumentError(path, f"is not a valid target: {fault_in_words(error)}") from error
 
 
 def save_target(target: Target, path: Path) -> None:

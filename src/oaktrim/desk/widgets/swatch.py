@@ -151,6 +151,8 @@ class Swatch(QFrame):
             *([worn] if worn else []),
             f"{texture.kind.upper()}, {texture.channels} channel{'s' if texture.channels > 1 else ''}, "
             f"{texture.bit_depth} bit{' float' if texture.floating else ''}, {self._origin(texture.path, texture.file_bytes)}",
+            *([f"turned as its orientation says ({texture.orientation} of 8)"] if texture.orientation > 1 else []),
+            *([f"not looked at: {', '.join(texture.ignored)}"] if texture.ignored else []),
         ]
         if several:
             total = weigh_rows(plan, np.array(session.chosen, np.int64), "memory")

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import gc
-import sys
 import time
 from collections.abc import Callable
 from typing import Any
@@ -14,20 +12,17 @@ from shiboken6 import isValid
 from oaktrim.core.progress import Progress, Task
 
 _SAY_EVERY_SECONDS = 0.05
-# Threads at work beside the window give up the interpreter's lock fifty times as often as they would by themselves, so that
-# a hand on a control need not wait for them.
-sys.setswitchinterval(0.0001)
-# Tens of thousands of rows live as long as the tree: to look through them for garbage at every turn only takes time.
-gc.set_threshold(50_000, 20, 50)
 
 
 class Work(QObject):
     """One task under way.
 
-    Exactly one of `finished`, `failed` and `cancelled` is said, always on the thread that made the object.
+    Exactly one of `finished`, `failed` and `cancelled` is said, always on the thread that made the object; after `cancel`
+    it is `cancelled`, whatever the task comes to. `found` brings each result that is ready before the whole is.
     """
 
     progress = Signal(object)
+    found = Signal(object)
     finished = Signal(object)
     failed = Signal(object)
     cancelled = Signal()
@@ -35,6 +30,7 @@ class Work(QObject):
     # The one signal that crosses threads at the end: were the three to cross on their own, the object could be
     # gone between the first of their receivers and the next.
     _outcome = Signal(str, object)
+    _found = Signal(object)
 
     def __init__(self, task: Task[Any], parent: QObject | None = None) -> None:
         super().__init__(parent)
@@ -42,14 +38,21 @@ class Work(QObject):
         self._stop = False
         self.running = True
         self._outcome.connect(self._settle)
+        self._found.connect(self._pass_on)
 
     def cancel(self) -> None:
-        """Ask the task to stop at its next step."""
+        """Ask the task to stop at its next step; its result is not wanted any more, be it ready already."""
         self._stop = True
+
+    def _pass_on(self, found: object) -> None:
+        if not self._stop:
+            self.found.emit(found)
 
     def _settle(self, how: str, value: object) -> None:
         self.running = False
-        if how == "finished":
+        if self._stop:
+            self.cancelled.emit()
+        elif how == "finished":
             self.finished.emit(value)
         elif how == "failed":
             self.failed.emit(value)
@@ -66,6 +69,8 @@ class Work(QObject):
                     self._outcome.emit("cancelled", None)
                     return
                 step: Progress = next(self._task)
+                if step.found:
+                    self._found.emit(step.found)
                 now = time.monotonic()
                 if now - said >= _SAY_EVERY_SECONDS:
                     said = now

@@ -6,7 +6,7 @@ from collections.abc import Callable, Sequence
 
 from PySide6.QtCore import QObject, QThreadPool, QTimer, Signal
 
-from oaktrim.core.plan.packing import Key, PackedShares
+from oaktrim.core.plan.packing import Key, Measured, PackedShares, measure_shares
 from oaktrim.core.plan.resolve import Plan, missing_of
 from oaktrim.core.progress import Progress, Task
 from oaktrim.core.ship.weighing import measure_packages
@@ -19,11 +19,11 @@ class Weigher(QObject):
 
     Signals
     -------
-    weighed : some estimates have become measurements
+    weighed : some estimates have become measurements, which are handed over (`Measured`)
     failed : an error to be shown
     """
 
-    weighed = Signal()
+    weighed = Signal(object)
     failed = Signal(object)
 
     def __init__(self, cache: SurveyCache, parent: QObject | None = None) -> None:
@@ -31,44 +31,55 @@ class Weigher(QObject):
         self._cache = cache
         self._samples: Work | None = None
         self._whole: Work | None = None
+        self._waiting = Measured()
         # Measuring goes on for long, and nobody waits for it: it takes no thread from what somebody waits for.
         self._spare = QThreadPool(self)
         self._spare.setMaxThreadCount(1)
         self._tell = QTimer(self, singleShot=True, interval=1500)
-        self._tell.timeout.connect(self.weighed)
+        self._tell.timeout.connect(self._hand_over)
 
     def measure(
-        self, plans: Sequence[Plan], watched: Callable[[], Plan], shares: PackedShares, max_pixels: int
+        self, plans: Sequence[Plan], shares: PackedShares, then: Callable[[], None]
     ) -> bool:
-        """Measure what plans still guess, then what the watched one estimates; False where samples are being measured."""
+        """Measure on samples what plans still guess, and call `then`; False where samples are being measured."""
         if self._samples is not None and self._samples.running:
             return False
 
-        def measured(count: int) -> None:
-            if count:
-                self.weighed.emit()
-            self._make(watched(), shares, max_pixels)
+        def measured(_: Measured) -> None:
+            self._hand_over()
+            then()
 
-        self._samples = start(self._sampling(plans, shares), self, measured, self.failed.emit)
+        self._samples = self._begin(self._sampling(plans, shares), measured)
         return True
 
-    def _sampling(self, plans: Sequence[Plan], shares: PackedShares) -> Task[int]:
+    def _begin(self, task: Task[Measured], done: Callable[[Measured], None], pool: QThreadPool | None = None) -> Work:
+        work = start(task, self, done, self.failed.emit, pool)
+        work.found.connect(self.take)
+        return work
+
+    def _sampling(self, plans: Sequence[Plan], shares: PackedShares) -> Task[Measured]:
         yield Progress(0, 0, "looking for what is guessed")
         missing: list[Key] = list(dict.fromkeys(key for plan in plans for key in missing_of(plan, shares)))
-        done = 0
-        for done, _ in enumerate(shares.measure(missing, self._cache), 1):
-            yield Progress(done, len(missing), "packing samples")
-        return done
+        return (yield from measure_shares(shares.inventory, missing, self._cache))
 
-    def _make(self, plan: Plan, shares: PackedShares, max_pixels: int) -> None:
+    def make(self, plan: Plan, shares: PackedShares, max_pixels: int) -> None:
         """Measure what is still estimated on a plan, for as long as nothing else is done."""
         if plan.all_measured or (self._whole is not None and self._whole.running):
             return
         task = measure_packages(plan, shares, self._cache, max_pixels)
-        self._whole = start(
-            task, self, lambda count: self.weighed.emit() if count else None, self.failed.emit, self._spare
-        )
-        self._whole.progress.connect(lambda _: self._tell.start())
+        self._whole = self._begin(task, self._hand_over, self._spare)
+
+    def take(self, found: Measured) -> None:
+        """Take in what somebody measured, to be handed over with what follows it closely."""
+        self._waiting |= found
+        if not self._tell.isActive():
+            self._tell.start()
+
+    def _hand_over(self, found: Measured = Measured()) -> None:
+        self._tell.stop()
+        waiting, self._waiting = self._waiting | found, Measured()
+        if waiting:
+            self.weighed.emit(waiting)
 
     def rest(self) -> None:
         """Let go of what nobody waits for, for something that somebody does."""

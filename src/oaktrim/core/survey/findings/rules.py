@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from oaktrim.core.progress import Progress, Task, finish
 from oaktrim.core.survey.findings import carried, content, encoding, files, sizes, structure
 from oaktrim.core.survey.findings.finding import Finding, Fix, Ground, Rule, Severity
 
@@ -82,7 +83,16 @@ class Merged:
 
 def findings_on(ground: Ground) -> list[Finding]:
     """Return all findings on one target, in the order of the rules."""
-    return [finding for rule, _ in RULES for finding in rule(ground)]
+    return finish(judge(ground))
+
+
+def judge(ground: Ground) -> Task[list[Finding]]:
+    """Return all findings on one target, in the order of the rules; can be stopped between two of them."""
+    found: list[Finding] = []
+    for place, (rule, codes) in enumerate(RULES):
+        yield Progress(place, len(RULES), next(iter(codes.values())))
+        found += rule(ground)
+    return found
 
 
 def merge(found: Sequence[Sequence[Finding]]) -> list[Merged]:

@@ -169,7 +169,7 @@ class FitPage(QWidget):
         session = self._session
         if not session.is_open:
             return ()
-        return session.watched, id(session.inventory), session.job.cuts, session.job.role_rules
+        return session.watched, session.inventory, session.job.cuts, session.job.role_rules
 
     # Proposing
 
@@ -195,6 +195,7 @@ class FitPage(QWidget):
         )  # fmt: skip
         self._work = start(task, self, self._take_fit, self._failed)
         self._work.progress.connect(self._step)
+        self._work.found.connect(self._session.weigher.take)
         self._work.cancelled.connect(lambda: self._busy(False))
 
     def _step(self, step: Progress) -> None:

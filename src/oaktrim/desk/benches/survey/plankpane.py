@@ -23,7 +23,7 @@ class PlankPane(QWidget):
         super().__init__(parent)
         self._session = session
         self._trees: dict[Grouping, tuple[Inventory, Breakdown, list[list[int]]]] = {}
-        self._making: tuple[int, Grouping] | None = None
+        self._making: tuple[Inventory, Grouping] | None = None
         self.planks = Planks()
         self.grouping = QComboBox(accessibleName="Boards by")
         self.line = QComboBox(accessibleName="Boards weigh")
@@ -74,16 +74,18 @@ class PlankPane(QWidget):
 
     def _make(self, inventory: Inventory, group: Grouping) -> None:
         """Have a tree made beside the window, and show it when it is there."""
-        if self._making == (id(inventory), group):
+        asked = (inventory, group)
+        if self._making == asked:
             return
-        self._making = (id(inventory), group)
+        self._making = asked
 
         def make() -> tuple[Breakdown, list[list[int]]]:
             tree = breakdown(inventory, group)
             return tree, tree.children()
 
         def made(found: tuple[Breakdown, list[list[int]]]) -> None:
-            self._making = None
+            if self._making == asked:
+                self._making = None
             self._trees[group] = (inventory, *found)
             self.refresh()
 

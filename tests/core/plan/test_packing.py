@@ -1,0 +1,62 @@
+"""What is known of how textures pack: values that never change, so that plans are made while others measure."""
+
+import threading
+
+import numpy as np
+
+from oaktrim.core.plan.cuts import Cap, Cut
+from oaktrim.core.plan.packing import Measured, PackedShares
+from oaktrim.core.plan.resolve import recipe_key, resolve
+from oaktrim.core.targets.target import target_named
+from tests.kit.trees import put, surveyed
+
+
+def test_plans_are_made_while_measurements_are_merged(tmp_path):
+    """Merging on one thread and resolving and moving on another, as the window and its workers do."""
+    root, target = tmp_path / "art", target_named("lounge")
+    for place in range(60):
+        put(root, f"{place}.png", size=(8, 8))
+    inventory = surveyed(root)
+    keys = [recipe_key(resolve(inventory, target), row) for row in range(60)]
+    newest, faults, stop = [PackedShares(inventory)], [], threading.Event()
+
+    def read():
+        try:
+            while not stop.is_set():
+                resolve(inventory, target, (), newest[0])
+                newest[0].moved(inventory)
+                newest[0].carried(target.packing)
+        except Exception as error:
+            faults.append(error)
+
+    thread = threading.Thread(target=read)
+    thread.start()
+    before = newest[0]
+    for turn in range(40):
+        for row, key in enumerate(keys):
+            shares = {(inventory.textures[row].content, turn % 7, 0, "zstd"): 0.5}
+            newest[0] = newest[0].merged(Measured({key: 10 + turn}, shares))
+    stop.set()
+    thread.join()
+    assert faults == []
+    plan = resolve(inventory, target, (), newest[0])
+    assert plan.measured.all() and (plan.package == 49).all()
+    assert before.measured == {}, "what was there before has not changed"
+    assert not resolve(inventory, target, (), before).measured.any()
+
+
+def test_what_is_measured_holds_for_equal_contents_and_for_other_inventories(tmp_path):
+    root, target = tmp_path / "art", target_named("lounge")
+    pixels = np.arange(192, dtype=np.uint8).reshape(8, 8, 3)
+    for name in ("a.png", "b.png", "c.png"):
+        put(root, name, pixels if name != "c.png" else None, size=(8, 8))
+    inventory = surveyed(root)
+    key = recipe_key(resolve(inventory, target), 0)
+    shares = PackedShares(inventory).merged(Measured({key: 77}))
+    assert resolve(inventory, target, (), shares).measured.tolist() == [True, True, False]
+    (root / "a.png").unlink()
+    later = surveyed(root)
+    plan = resolve(later, target, (), shares.moved(later))
+    assert (plan.measured.tolist(), int(plan.package[0])) == ([True, False], 77)
+    cut = resolve(later, target, (Cut(Cap(4), ("b.png",)),), shares.moved(later))
+    assert not cut.measured.any(), "another recipe is not measured yet"
