@@ -12,8 +12,10 @@ import msgspec
 from PySide6.QtCore import QSettings, Qt, QThreadPool
 from PySide6.QtWidgets import QApplication
 
+from oaktrim.core.configure import configure
 from oaktrim.core.progress import finish
 from oaktrim.demo.heronmere import make_demo
+from oaktrim.desk.__main__ import configure_window
 from oaktrim.desk.benches.channels.bench import Page as ChannelsPage
 from oaktrim.desk.benches.proof.bench import Page
 from oaktrim.desk.look.dress import dress_application
@@ -103,6 +105,7 @@ def main() -> None:
         QSettings.setPath(QSettings.Format.NativeFormat, QSettings.Scope.UserScope, scratch)
         app = QApplication(sys.argv[:1])
         dress_application(app)
+        configure()
         configure_window()
         window = Window()
         window.resize(1280, 800)

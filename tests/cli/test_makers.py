@@ -44,10 +44,12 @@ def test_pack_and_unpack_exactly(art, tmp_path):
         ("occlusion=gone.png", "gone.png"),
         ("gloss=flat:1", "no slot 'gloss'; it has occlusion, roughness, metalness"),
         ("occlusion=flat:bright", "not a value"),
+        ("occlusion=ao.png:A", "ao.png: has no channel A; it has L"),
         ("occlusion", "is not NAME=FILE"),
     ],
 )
-def test_what_is_wrong_with_a_slot_is_said(art, tmp_path, slot, words):
+def test_what_is_wrong_with_a_slot_is_said(art, tmp_path, monkeypatch, slot, words):
+    monkeypatch.chdir(art)
     said = run("pack", "--layout", ORM, "--slot", slot, "--out", tmp_path / "x.png", status=2)
     assert words in said and not (tmp_path / "x.png").exists()
 
@@ -140,6 +142,8 @@ def test_glyphs_with_metrics_and_what_is_missing(tmp_path):
     assert {row["character"] for row in metrics["glyphs"]} == set("FERRY 06:40QUAY")
     assert "vec4 page" in (tmp_path / "out" / "signs_32_glyphs.glsl").read_text()
     run("glyphs", font, "--block", "basic-latin", "--out", tmp_path / "out", status=1)
+    said = run("glyphs", font, "--characters", "A", "--spread", "nan", "--out", tmp_path / "out", status=2)
+    assert "a spread is 0 to 64 pixels, not nan" in said
     text.write_bytes(b"\xff\xfe\x00")
     assert "is not UTF-8 text" in run("glyphs", font, "--text", text, "--out", tmp_path / "out", status=2)
     assert "no TTF" in run("glyphs", text, "--characters", "A", "--out", tmp_path / "out", status=2).replace(

@@ -9,7 +9,7 @@ from typing import TypeVar
 
 import click
 from rich.console import Console
-from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
+from rich.progress import BarColumn, Progress, TaskID, TextColumn, TimeRemainingColumn
 from rich.table import Table
 from rich.text import Text
 
@@ -18,7 +18,7 @@ from oaktrim.core import progress
 T = TypeVar("T")
 
 EXIT_OVER, EXIT_UNREADABLE, EXIT_UNFORESEEN = 1, 2, 3
-_PATIENCE_SECONDS = 1.0
+_PATIENCE_SECONDS, _LINE_SECONDS = 1.0, 10.0
 
 
 def console() -> Console:
@@ -26,39 +26,71 @@ def console() -> Console:
     return Console(file=sys.stdout, width=None if sys.stdout.isatty() else 160, highlight=False, soft_wrap=True)
 
 
-def run(task: progress.Task[T]) -> T:
-    """Run a task, with a bar on anything longer than a second when the output is a terminal."""
-    if not (sys.stdout.isatty() and sys.stderr.isatty()):
-        return progress.finish(task)
-    bar = Progress(
-        TextColumn("{task.description}", justify="left"),
-        BarColumn(),
-        TextColumn("{task.completed:.0f}/{task.total:.0f}"),
-        TimeRemainingColumn(),
-        console=Console(stderr=True),
-        transient=True,
-    )
-    return _watched(task, bar)
+def run(task: progress.Task[T], found: Callable[[object], None] = lambda _: None) -> T:
+    """Run a task: with a bar on anything longer than a second where errors go to a terminal, else with a line now and then.
 
-
-def _watched(task: progress.Task[T], bar: Progress) -> T:
+    Parameters
+    ----------
+    found : is given what steps bring before the end
+    """
     started = time.monotonic()
-    shown: list[Callable[[progress.Progress], None]] = []
+    show: _Bar | _Lines = _Bar(started) if sys.stderr.isatty() else _Lines(started)
 
     def watch(step: progress.Progress) -> None:
-        if not shown:
-            if time.monotonic() - started < _PATIENCE_SECONDS:
-                return
-            bar.start()
-            line = bar.add_task("", total=None)
-            shown.append(lambda s: bar.update(line, description=s.what[-48:], completed=s.done, total=s.total))
-        shown[0](step)
+        if step.found:
+            found(step.found)
+        show.step(step)
 
     try:
         return progress.finish(task, watch)
     finally:
-        if shown:
-            bar.stop()
+        show.end()
+
+
+class _Bar:
+    """A bar on the terminal, from the second on after which somebody wonders."""
+
+    def __init__(self, started: float) -> None:
+        self._due = started + _PATIENCE_SECONDS
+        self._bar: Progress | None = None
+        self._line: TaskID | None = None
+
+    def step(self, step: progress.Progress) -> None:
+        if self._bar is None or self._line is None:
+            if time.monotonic() < self._due:
+                return
+            self._bar = Progress(
+                TextColumn("{task.description}", justify="left"),
+                BarColumn(),
+                TextColumn("{task.completed:.0f}/{task.total:.0f}"),
+                TimeRemainingColumn(),
+                console=Console(stderr=True),
+                transient=True,
+            )
+            self._bar.start()
+            self._line = self._bar.add_task("", total=None)
+        self._bar.update(self._line, description=step.what[-48:], completed=step.done, total=step.total)
+
+    def end(self) -> None:
+        if self._bar is not None:
+            self._bar.stop()
+
+
+class _Lines:
+    """A line on the standard error every ten seconds, for logs."""
+
+    def __init__(self, started: float) -> None:
+        self._started, self._due = started, started + _LINE_SECONDS
+
+    def step(self, step: progress.Progress) -> None:
+        now = time.monotonic()
+        if now >= self._due:
+            self._due = now + _LINE_SECONDS
+            far = f" {step.done} of {step.total}" if step.total else ""
+            click.echo(f"oak-trim: {now - self._started:.0f} s: {step.what}{far}", err=True)
+
+    def end(self) -> None:
+        return None
 
 
 def table(heads: Sequence[str], rows: Sequence[Sequence[str]], right: Sequence[int] = ()) -> Table:

@@ -17,7 +17,7 @@ from oaktrim.core.plan.packing import Measured, PackedShares
 from oaktrim.core.plan.query import Assets, select
 from oaktrim.core.plan.resolve import Plan, resolve
 from oaktrim.core.plan.verdict import findings_of
-from oaktrim.core.proof.fit import Fit, propose, why, with_fit
+from oaktrim.core.proof.fit import Basis, Fit, propose, why, with_fit
 from oaktrim.core.proof.problem import floors_of
 from oaktrim.core.survey.cache import SurveyCache
 from oaktrim.core.targets.target import BYTE_LINES, Target, parse_bytes
@@ -60,14 +60,24 @@ def locked_by(plan: Plan, filters: tuple[str, ...]) -> np.ndarray:
 @click.option(
     "--effort", type=click.Choice([e.value for e in Effort]), help="Encode what is proposed with this; as it is if left out."
 )
+@click.option(
+    "--within", type=click.FloatRange(1), metavar="SECONDS", help="Take the best answer after so long; Ctrl+C takes it at once."
+)
 @click.option("--dry-run", is_flag=True, help="Print the plan, and leave the job as it is.")
 def fit(
-    path: Path, name: str, lines: tuple[str, ...], locks: tuple[str, ...], effort: str | None, dry_run: bool
+    path: Path,
+    name: str,
+    lines: tuple[str, ...],
+    locks: tuple[str, ...],
+    effort: str | None,
+    within: float | None,
+    dry_run: bool,
 ) -> None:
     """Find the cuts that meet every limit of a target at the least visible loss, and write them into JOB.
 
-    Loss is measured on real encodes; what is proposed has really been made and packed. Exit status: 0 when every limit is
-    met; 1 when one cannot be, with which, by how much and what is locked; 2 when JOB cannot be read.
+    Loss is measured on real encodes; what is proposed has really been made and packed, unless it is wanted sooner, which is
+    said. Exit status: 0 when every limit is met; 1 when one cannot be, with which, by how much and what is locked; 2 when
+    JOB cannot be read; 130 after Ctrl+C, which keeps the best so far.
     """
     source = source_at(path)
     target = source.job.target(name)
@@ -80,11 +90,19 @@ def fit(
     plan = resolve(inventory, target, source.job.cuts, shares, source.job.role_rules)
     locked = locked_by(plan, locks)
     floors = floors_of(source.job.role_rules, target)
-    found = run(
-        propose(
-            plan, shares, cache, limits, locked, floors, source.job.max_pixels, None if effort is None else Effort(effort)
-        )
-    )
+    task = propose(
+        plan, shares, cache, limits, locked, floors, source.job.max_pixels,
+        None if effort is None else Effort(effort), within,
+    )  # fmt: skip
+    best: list[Fit] = []
+    try:
+        found = run(task, lambda value: best.append(value) if isinstance(value, Fit) else None)
+    except KeyboardInterrupt:
+        if best and best[-1].solution is not None:
+            _print_plan(best[-1], limits)
+            if not dry_run:
+                _write(best[-1], source, path)
+        raise
     if found.solution is None:
         _print_missing(found, limits)
         raise SystemExit(EXIT_OVER)
@@ -138,6 +156,10 @@ def _print_plan(found: Fit, limits: dict[str, int]) -> None:
     click.echo(
         f"visible loss {solution.loss:.3f}; at least {solution.bound:.3f} whatever is chosen ({solution.gap * 100:.2f} % apart)"
     )
+    if found.basis is not Basis.MADE:
+        click.echo(
+            f"a first answer: losses are {found.basis.value}, packages may be estimates; {found.unmade} not made yet"
+        )
 
 
 def _write(found: Fit, source: Source, path: Path) -> None:

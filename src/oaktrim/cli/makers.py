@@ -20,7 +20,7 @@ from oaktrim.core.makers.blocks import block_named, drawable
 from oaktrim.core.makers.fonts import open_font
 from oaktrim.core.makers.glyphs import GlyphSheet, make_sheet, metrics_json, shading
 from oaktrim.core.makers.layouts import LAYOUTS, OUTPUT_NAMES, Layout, layout_named, user_layouts
-from oaktrim.core.makers.pack import Channel, Feed, Lane, Pack, filled, pack_picture
+from oaktrim.core.makers.pack import Channel, Feed, Lane, Pack, filled, has_channel, pack_picture
 from oaktrim.core.makers.patch import (
     TOLERANCE,
     Patch,
@@ -80,7 +80,11 @@ def _lane(text: str) -> Lane:
     if not path.exists():
         hint = f"; a channel is one of {', '.join(c.value for c in Channel)}" if len(parts) > 1 else ""
         raise FileError(path, f"there is no such file{hint}")
-    return Lane((Feed(str(path.absolute()), channel or _proposed(path), invert),))
+    if channel is None:
+        channel = _proposed(path)
+    elif not has_channel(image := read_picture(path), channel):
+        raise FileError(path, f"has no channel {channel.value}; it has {', '.join(image.channels)}")
+    return Lane((Feed(str(path.absolute()), channel, invert),))
 
 
 def _proposed(path: Path) -> Channel:

@@ -9,6 +9,7 @@ import numpy as np
 import pytest
 from fontTools.fontBuilder import FontBuilder
 from fontTools.pens.ttGlyphPen import TTGlyphPen
+from fontTools.ttLib import TTFont
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from PIL import Image as PillowImage
@@ -238,3 +239,38 @@ def test_pages_of_a_board_are_full(spread):
     assert finish(make_sheet(GlyphSheet("s", font, 32, letters, spread), open_font(Path(font)))).occupancy >= 0.9
     wide = letters + letters.lower() + "!?&()/'\",;+%#"
     assert finish(make_sheet(GlyphSheet("s", font, 48, wide, spread), open_font(Path(font)))).occupancy >= 0.9
+
+
+def _with_units(data, units):
+    font = TTFont(io.BytesIO(data))
+    font["head"].unitsPerEm = units
+    out = io.BytesIO()
+    font.save(out)
+    return out.getvalue()
+
+
+def test_a_font_of_16_units_an_em_draws_too_large_to_end_and_is_refused(tmp_path):
+    """Its outlines are 60 times as large as an em: at 512 pixels a glyph with its field would take 16 gigapixels."""
+    file = tmp_path / "huge.ttf"
+    file.write_bytes(_with_units(sign_font(), 16))
+    started = time.monotonic()
+    with pytest.raises(FileError, match=r"huge\.ttf: (draws more than 10,000 million pixels at 512 pixels an em|cannot draw)"):
+        finish(make_sheet(GlyphSheet("a", "huge.ttf", 512, "ABCDEFGHIJ", spread=8.0), open_font(file)))
+    assert time.monotonic() - started < 30
+
+
+def test_fonts_with_flipped_bits_answer_with_words(tmp_path):
+    whole, rng, read = sign_font(), np.random.default_rng(3), 0
+    file = tmp_path / "bent.ttf"
+    for _ in range(150):
+        data = bytearray(whole)
+        for _ in range(int(rng.integers(1, 6))):
+            data[int(rng.integers(len(data)))] ^= 1 << int(rng.integers(8))
+        file.write_bytes(bytes(data))
+        try:
+            sheet = finish(make_sheet(GlyphSheet("a", "bent.ttf", 16, "FERRY 06:40", spread=2.0), open_font(file)))
+            read += 1
+            assert sheet.image.width >= 1
+        except FileError as error:
+            assert str(error).startswith(f"{file}: ")
+    assert read > 20

@@ -10,6 +10,7 @@ from oaktrim.core.codecs.texture import encode_level
 from oaktrim.core.formats.catalogue import FORMATS, ORDER
 from oaktrim.core.pixels.resample import Filter
 from oaktrim.core.plan.cuts import Cap, Cut, Drop, SetCounted, SetEffort, SetFilter, SetFormat, SetLevels
+from oaktrim.core.plan.forecast import kinds
 from oaktrim.core.plan.packing import PackedShares, measure_shares
 from oaktrim.core.plan.resolve import limits_of, missing_of, resolve
 from oaktrim.core.progress import finish
@@ -157,7 +158,10 @@ def test_package_estimates_are_really_packed(tmp_path, cache):
     first, below = (pack_bytes(data, PACKINGS["zstd"]) / len(data) for data in packed)
     share = 0.75 * first + 0.25 * below
     assert share < 0.6
-    assert plan.package[0] == pytest.approx(plan.arrival.stored[0] * share, abs=2)
+    told = plan.arrival.stored[:1] * share
+    # Drafts of small textures pack a little better than what ships, which is known beforehand.
+    factor = plan.forecast.factors[kinds(told, plan.formats, np.ones(1, np.bool_))]
+    assert plan.package[0] == pytest.approx(told * factor, abs=2) and 1 <= factor < 1.1
 
 
 def test_a_surveyed_tree_is_planned_like_a_made_up_one(tmp_path):

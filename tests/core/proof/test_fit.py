@@ -12,7 +12,7 @@ from oaktrim.core.plan.cuts import Cap, SetEffort, SetFormat, SetLoss
 from oaktrim.core.plan.packing import Measured, PackedShares
 from oaktrim.core.plan.resolve import resolve
 from oaktrim.core.progress import finish
-from oaktrim.core.proof.fit import fit, propose, why, with_fit
+from oaktrim.core.proof.fit import Basis, Fit, fit, propose, why, with_fit
 from oaktrim.core.proof.problem import pose
 from oaktrim.core.proof.trial import best_of, candidates, reference_for, try_recipe
 from oaktrim.core.ship.run import ship
@@ -115,7 +115,7 @@ def test_where_the_package_is_limited_quality_goes_for_the_download(demo_job, tm
     assert found.solution.gap < 0.005
     problem = found.problem
     lossy = np.array([problem.option(choice).loss > 0 for choice in range(len(problem.keys))])
-    plain = fit(problem.with_losses(np.where(lossy, 1e12, problem.choices.loss), problem.exact)).solution
+    plain = fit(problem.with_losses(np.where(lossy, 1e12, problem.choices.loss))).solution
     assert plain is None or plain.loss > found.solution.loss
     shipped = finish(ship(planned(root, TARGET, *cut_by(root, found)), tmp_path / "out"))
     weighed = next(standing.value for standing in shipped.standings if standing.line == "package")
@@ -193,3 +193,42 @@ def test_pictures_that_are_all_alike_to_the_eye_are_settled_too(tmp_path, monkey
     weighed = {standing.line: standing.value for standing in shipped.standings}
     for line, limit in limits.items():
         assert weighed[line] == found.problem.total(found.solution.picks, line) <= limit
+
+
+def test_answers_come_early_and_get_better(art, tmp_path, monkeypatch):
+    """From samples first, then measured; the last is the one that is found when all is measured at once."""
+    limits = {"memory": 120_000}
+    _, whole = proposed(art, SurveyCache(tmp_path / "whole"), limits)
+    monkeypatch.setattr("oaktrim.core.proof.fit._MANY", 0)
+    monkeypatch.setattr("oaktrim.core.proof.fit._LEAST_BATCH", 2)
+    cache = SurveyCache(tmp_path / "cache")
+    inventory = finish(scan(art, new_job(art).scan_settings, cache))
+    shares = PackedShares(inventory)
+    plan, answers = resolve(inventory, TARGET, (), shares), []
+    task = propose(plan, shares, cache, limits, np.zeros(len(plan.formats), np.bool_), {})
+    found = finish(task, lambda step: answers.append(step.found) if isinstance(step.found, Fit) else None)
+    assert [answer.basis for answer in answers[:2]] == [Basis.SAMPLES, Basis.SAMPLES]
+    assert found.basis is Basis.MADE and found.unmade == 0
+    assert cut_by(art, found) == cut_by(art, whole)
+    assert found.solution.loss == pytest.approx(whole.solution.loss)
+    true = whole.problem.choices.loss
+    losses = [float(true[answer.solution.picks].sum()) for answer in (answers[0], found)]
+    assert losses[1] <= losses[0] + 1e-9, "what is really lost does not grow"
+    for answer in answers:
+        assert answer.problem.total(answer.solution.picks, "memory") <= limits["memory"]
+
+
+@pytest.mark.parametrize("within", [0.0, 0.5])
+def test_an_answer_in_time_meets_the_limits_and_says_what_it_is_known_from(art, tmp_path, within):
+    cache, limits = SurveyCache(tmp_path / "cache"), {"memory": 120_000, "package": 60_000}
+    inventory = finish(scan(art, new_job(art).scan_settings, cache))
+    shares = PackedShares(inventory)
+    plan = resolve(inventory, TARGET, (), shares)
+    found = finish(
+        propose(plan, shares, cache, limits, np.zeros(len(plan.formats), np.bool_), {}, within=within)
+    )
+    assert found.basis is not Basis.MADE and found.unmade > 0
+    for line, limit in limits.items():
+        assert found.problem.total(found.solution.picks, line) <= limit
+    after = planned(art, TARGET, *cut_by(art, found))
+    assert after.total("memory") == found.problem.total(found.solution.picks, "memory")

@@ -2,15 +2,18 @@
 
 import numpy as np
 import pytest
+from scipy.ndimage import gaussian_filter
 
 from oaktrim.core.plan.budget import Choices
 from oaktrim.core.plan.packing import PackedShares
 from oaktrim.core.progress import finish
 from oaktrim.core.proof.fit import _learn, recipe_of
+from oaktrim.core.proof.measures import map_between, mean_square_between
 from oaktrim.core.proof.problem import pose
-from oaktrim.core.proof.tiles import measure
+from oaktrim.core.proof.tiles import Clock, measure, sketch
 from oaktrim.core.proof.trial import reference_for, try_recipe
 from oaktrim.core.survey.cache import SurveyCache
+from oaktrim.core.survey.roles import Role
 from tests.kit.pictures import busy
 from tests.kit.trees import planned, put
 
@@ -50,3 +53,41 @@ def test_guesses_move_towards_what_was_made_of_the_same_texture():
     # Four times the guess came out: one example moves the others by the root of that.
     assert now[1:3] == pytest.approx([4, 8])
     assert now[3:].tolist() == [3, 6], "another texture is another matter"
+
+
+def test_a_first_look_tells_about_what_measuring_tells(tmp_path):
+    """Parts of each texture alone, and, where there was no time, what others of its role lose."""
+    root = tmp_path / "art"
+    for seed in range(6):
+        put(root, f"wall{seed}_base.png", np.clip(busy(256, 256, 3, seed=seed).pixels // (1 + seed) + 20, 0, 255))
+    plan = planned(root, "pocket")
+    posed = pose(plan, PackedShares(plan.inventory), {"memory": 1}, np.zeros(6, np.bool_), {})
+    cache = SurveyCache(tmp_path / "cache")
+    guessed = finish(sketch(posed, SurveyCache(tmp_path / "other")))
+    measured = finish(measure(posed, cache))
+    assert measured.measured.all() and not guessed.measured.any()
+    some = measured.choices.loss > 1e-3
+    off = np.abs(np.log2(guessed.choices.loss[some] / measured.choices.loss[some])) / 2
+    assert some.sum() > 100 and np.median(off) < 0.4 and np.percentile(off, 90) < 1.2
+    known = finish(sketch(posed, cache))
+    assert known.choices.loss == pytest.approx(measured.choices.loss), "what was measured once is not guessed"
+    late = finish(sketch(posed, SurveyCache(tmp_path / "late"), clock=Clock.within(0.0)))
+    assert np.isfinite(late.choices.loss).all()
+    first = posed.choices.first[:-1]
+    assert (late.choices.loss[first] == 0).all() and (np.delete(late.choices.loss, first) > 0).all()
+
+
+@pytest.mark.parametrize("kind", ["opaque", "with alpha", "normals", "masks"])
+def test_the_quick_measure_is_that_of_the_map(kind):
+    rng, role = np.random.default_rng(2), {"normals": Role.NORMAL, "masks": Role.MASK}.get(kind, Role.BASE_COLOUR)
+    for blur in (0.0, 1.5, 6.0):
+        a, noise = rng.random((128, 96, 4)), rng.normal(0, 0.1, (128, 96, 4))
+        a = gaussian_filter(a, (3, 3, 0))
+        b = np.clip(a + (gaussian_filter(noise, (blur, blur, 0)) * (1 + 3 * blur) if blur else noise), 0, 1)
+        if kind == "with alpha":
+            a[:, :48, 3] = b[:, :48, 3] = 0
+        else:
+            a[..., 3] = b[..., 3] = 1
+        a, b = a.astype(np.float32), b.astype(np.float32)
+        whole = float(np.mean(np.square(map_between(a, b, role), dtype=np.float64)))
+        assert abs(np.log2(mean_square_between(a, b, role) / whole)) / 2 < 0.04

@@ -11,7 +11,7 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
-from oaktrim.core.errors import FileError, OakTrimError
+from oaktrim.core.errors import OakTrimError
 from oaktrim.core.fields import FilePath, Name, NewPath, Text
 from oaktrim.core.makers.layouts import Layout, LayoutSlot
 from oaktrim.core.pixels.image import Image, Pixels, Transfer, held, to_depth
@@ -175,7 +175,7 @@ def pack_picture(pack: Pack, layout: Layout, sources: Sources) -> Image:
 
     dtype = np.uint8 if pack.bits == 8 else np.uint16
     lanes = pack.lanes[: layout.count]
-    fed = [[_fed(feed, _with_channel(feed, read(feed.source)), dtype) for feed in lane.feeds] for lane in lanes]
+    fed = [[_fed(feed, read(feed.source), dtype) for feed in lane.feeds] for lane in lanes]
     sizes = [(plane.shape[1], plane.shape[0]) for planes in fed for plane in planes]
     width, height = pack_size(pack, sizes)
     out = np.empty((height, width, layout.count), dtype)
@@ -192,7 +192,7 @@ def lane_picture(lane: Lane, sources: Sources, bits: int = 8, slot: LayoutSlot |
     OakTrimError : a source cannot be read
     """
     dtype = np.uint8 if bits == 8 else np.uint16
-    planes = [_fed(feed, _with_channel(feed, sources.picture(feed.source)), dtype) for feed in lane.feeds]
+    planes = [_fed(feed, sources.picture(feed.source), dtype) for feed in lane.feeds]
     width, height = max(((p.shape[1], p.shape[0]) for p in planes), key=lambda s: s[0] * s[1], default=(4, 4))
     codes = _written(lane, [_sized(plane, width, height) for plane in planes], dtype, slot)
     return Image.of(held(np.broadcast_to(codes, (height, width))), Transfer.LINEAR)
@@ -212,6 +212,11 @@ def channel_of(image: Image, channel: Channel) -> Pixels:
     return image.pixels[..., place]
 
 
+def has_channel(image: Image, channel: Channel) -> bool:
+    """Say whether a picture holds a channel, or what it is worked out of."""
+    return len(channel.value) > 1 or _place(image, channel) is not None
+
+
 def _place(image: Image, channel: Channel) -> int | None:
     letter = channel.value
     if len(letter) != 1:
@@ -219,18 +224,6 @@ def _place(image: Image, channel: Channel) -> int | None:
     if letter in image.channels:
         return image.channels.index(letter)
     return 0 if letter in "RGB" and image.channels[0] == "L" else None
-
-
-def _with_channel(feed: Feed, image: Image) -> Image:
-    """Return a source that has the channel that feeds a lane.
-
-    Raises
-    ------
-    FileError : it has not
-    """
-    if len(feed.channel.value) == 1 and _place(image, feed.channel) is None:
-        raise FileError(feed.source, f"has no channel {feed.channel.value}; it has {', '.join(image.channels)}")
-    return image
 
 
 def _fed(feed: Feed, image: Image, dtype: type[np.generic]) -> Pixels:

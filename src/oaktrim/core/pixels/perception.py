@@ -8,10 +8,12 @@ an even shift of lightness counts in full. It is the difference that is filtered
 
 from __future__ import annotations
 
+from functools import lru_cache
 from math import ceil
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.fft import dctn, idctn
 from scipy.ndimage import gaussian_filter, uniform_filter
 
 from oaktrim.core.progress import each_band
@@ -96,3 +98,46 @@ def seen_difference(
 
     each_band(work, len(steps), (reach, reach))
     return steps
+
+
+def seen_mean_square(
+    a: NDArray[np.floating],
+    b: NDArray[np.floating],
+    weight: Plane | None = None,
+    pixels_a_degree: float = PIXELS_A_DEGREE,
+) -> float:
+    """Return the mean square of how far two pictures are seen to differ, in squares of steps that are just noticed.
+
+    By Parseval's theorem the mean square of a filtered picture is the sum of the squares of its cosine transform, each
+    times the square of the filter's response there; a transform takes a fifth of the time of the filters. Only where a
+    weight is given is the filtered picture made, by the inverse transform.
+
+    Parameters
+    ----------
+    a, b : ndarray, shape (H, W, 3), linear light
+    weight : ndarray, shape (H, W), 0..1; how much of what is seen counts at each pixel; all of it where left out
+    """
+    apart = oklab(a) - oklab(b)
+    height, width = apart.shape[:2]
+    waves, responses = dctn(apart, axes=(0, 1), norm="ortho"), _responses(height, width, pixels_a_degree)
+    if weight is None:
+        squares = (np.vdot(np.square(waves[..., k]), np.square(response)) for k, response in enumerate(responses))
+        total = float(sum(squares))
+    else:
+        seen = idctn(waves * np.stack(responses, axis=2), axes=(0, 1), norm="ortho")
+        total = float(np.vdot(np.square(seen).sum(axis=2), np.square(weight)))
+    return float(total / (height * width * JUST_NOTICED**2))
+
+
+@lru_cache(maxsize=64)
+def _responses(height: int, width: int, pixels_a_degree: float) -> tuple[Plane, ...]:
+    """Return the response of the filter for light and both colour axes at each cosine of a picture, (H, W)."""
+    down, across = (np.pi * np.arange(side) / side for side in (height, width))
+    turns = np.square(down)[:, None] + np.square(across)[None]
+    found = []
+    for lobes in _LOBES:
+        whole = sum(weight for weight, _ in lobes)
+        sigmas = [spread * pixels_a_degree / np.sqrt(2) for _, spread in lobes]
+        response = sum(w / whole * np.exp(-0.5 * s * s * turns) for (w, _), s in zip(lobes, sigmas, strict=True))
+        found.append(np.asarray(response, np.float32))
+    return tuple(found)

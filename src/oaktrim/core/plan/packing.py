@@ -44,8 +44,8 @@ _NAMES = list(FORMAT_INDEX)
 _LEFT = {"bc1": 0.65, "bc3": 0.7, "bc4": 0.8, "bc5": 0.8, "bc7": 0.85, "etc2": 0.8, "eac": 0.85, "astc": 0.7}
 _LEFT_OF = np.array([next((s for stem, s in _LEFT.items() if n.startswith(stem)), 1.0) for n in _NAMES])
 _DENSE = np.array([format_named(name).compressed for name in _NAMES])
-# Kinds of files that give detail up.
-_LOSSY = ("jpeg", "webp")
+# By how much the pixels of a file pack to more than the file, by its kind.
+_GROWN = {"jpeg": 5.0, "webp": 5.0, "png": 1.3}
 
 
 def packing_name(packing: Packing) -> str:
@@ -183,8 +183,9 @@ class PackedShares:
         known = self._known.get((place, scale, method))
         return np.full(len(self.inventory.textures), np.nan, np.float32) if known is None else known
 
-    def of(self, formats: Places, scales: Places, method: str) -> NDArray[np.float32]:
-        """Return the share of each texture in the format given for it (places in the catalogue) at the scale given.
+    def of(self, formats: Places, scales: Places, method: str) -> tuple[NDArray[np.float32], NDArray[np.bool_]]:
+        """Return the share of each texture in the format given for it (places in the catalogue) at the scale given, and
+        whether it is told from a sample.
 
         A scale that was not measured takes the share of the nearest one that was.
         """
@@ -200,7 +201,8 @@ class PackedShares:
                         found[unknown] = column[unknown]
         # Blocks are already dense: what packs to a fifth as plain pixels packs to a good half as blocks.
         guess = np.where(_DENSE[formats], np.sqrt(self._guess), self._guess)
-        return np.where(np.isnan(found), guess, found)
+        sampled = ~np.isnan(found)
+        return np.where(sampled, found, guess), sampled
 
     def missing(self, formats: Places, scales: Places, method: str) -> list[Key]:
         """Return what would have to be measured for `of` to guess nothing."""
@@ -246,7 +248,7 @@ def _guessed(inventory: Inventory) -> NDArray[np.float32]:
     """Return about what the plain pixels of each texture pack to, from the size of its file; 0.8 where that tells nothing."""
     natural = np.array([format_named(name).bits_a_pixel for name in _NAMES])[inventory.natural]
     plain = np.maximum(1.0, inventory.width * inventory.height * natural / 8)
-    # A lossy file takes about a fifth of what it would take without loss.
-    grown = np.array([5.0 if texture.kind in _LOSSY else 1.0 for texture in inventory.textures])
+    # A lossy file takes about a fifth of what it would take without loss; PNG's filters save a quarter that plain rows do not.
+    grown = np.array([_GROWN.get(texture.kind, 1.0) for texture in inventory.textures])
     share = inventory.column("file_bytes") * grown / plain
     return np.where((share > 0) & (share < 1), share, 0.8).astype(np.float32)

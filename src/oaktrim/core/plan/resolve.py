@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 
 import numpy as np
@@ -25,6 +25,7 @@ from oaktrim.core.plan.cuts import (
     SetLevels,
     SetLoss,
 )
+from oaktrim.core.plan.forecast import Forecast, corrected, forecast, half_width
 from oaktrim.core.plan.packing import CarriedSizes, Key, PackedShares, left_of
 from oaktrim.core.plan.rolerules import RoleRule, apply_rules
 from oaktrim.core.survey.inventory import Carried, Inventory
@@ -93,7 +94,7 @@ class Plan:
     cut_width, cut_height : after cap and drop by hand; ruled_width, ruled_height : after the role rules too
     formats : places in the catalogue's order
     arrival : what the target makes of it
-    package : bytes in the package; measured : where the texture was really made and packed, estimated elsewhere
+    forecast : bytes of each texture in the package, measured where it was really made and packed, estimated elsewhere
     beside : what meshes, clips and sounds take in the package
     """
 
@@ -111,11 +112,20 @@ class Plan:
     overruled: Flags
     formats: Ints
     arrival: Arrival
-    package: Ints
-    measured: Flags
+    forecast: Forecast
     beside: CarriedSizes
     _totals: dict[str, int] = field(default_factory=dict, repr=False)
     _columns: dict[str, Ints] = field(default_factory=dict, repr=False)
+
+    @property
+    def package(self) -> Ints:
+        """Bytes of each texture in the package."""
+        return self.forecast.package
+
+    @property
+    def measured(self) -> Flags:
+        """Which textures were really made and packed."""
+        return self.forecast.measured
 
     def line(self, name: str) -> Ints:
         """Return what each texture adds to a limit counted in bytes: memory, package, unpacked or streaming."""
@@ -157,16 +167,8 @@ class Plan:
 
     @property
     def uncertainty(self) -> int:
-        """By how many bytes the package may be off: a quarter of each texture that is estimated and a twentieth of each
-        other file, on its own, and 2 % of them together.
-
-        Set on the demonstration and a game's pictures, where samples miss by 7 to 17 % of a texture at the median, by a
-        quarter on average, and by 0 to 4 % of a total. The twentieth is our own choice.
-        """
-        estimates = self.package[~self.measured].astype(np.float64)
-        pieces = np.array(self.beside.guessed, np.float64)
-        apart = np.sqrt(((0.25 * estimates) ** 2).sum() + ((0.05 * pieces) ** 2).sum())
-        return int(apart + 0.02 * (estimates.sum() + pieces.sum()))
+        """By how many bytes the package may be off: nine of ten final figures lie within."""
+        return half_width(self.forecast.spread, self.beside.guessed)
 
     def by_family(self, name: str) -> dict[str, int]:
         """Return the sum of a line for each family of assets, families of nothing left out."""
@@ -297,17 +299,22 @@ def resolve(
     levels = np.where(settings[SetLevels] == 0, 1, levels)
     arrival = arrive(target, ruled.width, ruled.height, levels, formats, inventory.column("slices"))
     shares = shares or PackedShares(inventory)
-    package = _packed(inventory, target, arrival, formats, shares, np.maximum(settings[SetLoss], 0) / _LOSS_UNIT)
+    estimates, sampled = _packed(
+        inventory, target, arrival, formats, shares, np.maximum(settings[SetLoss], 0) / _LOSS_UNIT
+    )
     plan = Plan(
         target, inventory, tuple(cuts), tuple(rules), settings, causes, width, height, ruled.width, ruled.height,
-        ruled.rule, ruled.overruled, formats, arrival, package, np.zeros(count, np.bool_),
-        shares.carried(target.packing),
+        ruled.rule, ruled.overruled, formats, arrival, _nothing_measured(estimates), shares.carried(target.packing),
     )  # fmt: skip
-    for row, sizes in shares.measured.items():
-        size = sizes.get(recipe_key(plan, row))
-        if size is not None:
-            package[row], plan.measured[row] = size, True
-    return plan
+    sizes = np.full(count, -1, np.int64)
+    for row, known in shares.measured.items():
+        sizes[row] = known.get(recipe_key(plan, row), -1)
+    return replace(plan, forecast=forecast(estimates, formats, sampled, sizes))
+
+
+def _nothing_measured(estimates: NDArray[np.float64]) -> Forecast:
+    count = len(estimates)
+    return forecast(estimates, np.zeros(count, np.int64), np.zeros(count, np.bool_), np.full(count, -1, np.int64))
 
 
 def recipe_key(plan: Plan, row: int) -> str:
@@ -363,7 +370,8 @@ def weigh_as(
     losses : dB that may go for the download
     """
     arrival = arrival_as(plan, np.arange(len(plan.formats)), sides, formats)
-    return arrival, _packed(plan.inventory, plan.target, arrival, formats, shares, losses)
+    estimates, sampled = _packed(plan.inventory, plan.target, arrival, formats, shares, losses)
+    return arrival, corrected(estimates, formats, sampled, plan.forecast.factors)
 
 
 def arrival_as(plan: Plan, rows: Ints, sides: Ints, formats: Ints) -> Arrival:
@@ -411,14 +419,17 @@ def _packed(
     formats: Ints,
     shares: PackedShares,
     losses: NDArray[np.float64],
-) -> Ints:
-    """Return the bytes of each texture in the package; smaller levels pack like the picture at their own scale."""
+) -> tuple[NDArray[np.float64], Flags]:
+    """Return about how many bytes each texture takes in the package, and whether that is told from a sample.
+
+    Smaller levels pack like the picture at their own scale.
+    """
     scale, method = scales_of(inventory, arrival), target.packing.method
-    share = shares.of(formats, scale, method).astype(np.float64)
-    below = shares.of(formats, np.minimum(scale + 1, SCALES - 1), method).astype(np.float64)
+    share, sampled = shares.of(formats, scale, method)
+    below, _ = shares.of(formats, np.minimum(scale + 1, SCALES - 1), method)
     # Three quarters of a chain's bytes are in its first level.
     share = np.where(arrival.levels > 1, 0.75 * share + 0.25 * below, share)
-    return np.ceil(arrival.stored * share * left_of(formats, losses)).astype(np.int64)
+    return arrival.stored * share.astype(np.float64) * left_of(formats, losses), sampled
 
 
 def _climb(plan: Plan, row: int) -> tuple[tuple[Rung, ...], tuple[str, ...]]:

@@ -8,7 +8,9 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from enum import Enum
 from itertools import count
+from math import inf
 from typing import Any
 
 import numpy as np
@@ -25,7 +27,7 @@ from oaktrim.core.plan.packing import Measured, PackedShares, measure_shares
 from oaktrim.core.plan.resolve import Plan, Recipe, arrival_as, missing_of, resolve
 from oaktrim.core.progress import Progress, Task, finish, spread
 from oaktrim.core.proof.problem import Option, Problem, loss_key, pose
-from oaktrim.core.proof.tiles import measure
+from oaktrim.core.proof.tiles import Clock, measure, sketch
 from oaktrim.core.proof.trial import reference_for, try_recipe
 from oaktrim.core.ship.store import MadeStore
 from oaktrim.core.ship.weighing import measure_packages
@@ -33,6 +35,9 @@ from oaktrim.core.survey.cache import SurveyCache
 from oaktrim.core.survey.roles import Role
 from oaktrim.core.targets.arrival import FORMAT_INDEX
 
+# From so many choices on, a first answer is given from samples, after so many seconds at most; then so many batches are
+# measured, each of at least so many textures.
+_MANY, _FIRST, _BATCHES, _LEAST_BATCH = 2000, 40.0, 12, 64
 # After so many rounds, textures of which some choice has been made decide among those, where the loss grows by no more than this.
 _ROUNDS, _MORE = 8, 1.01
 # What guesses may come out at where all goes well: our own choice, which finds the best of four boards of the demonstration.
@@ -41,13 +46,46 @@ _SIZES_OFF, _LOSSES_OFF = 0.8, 0.6
 _LEANINGS = 2
 
 
+class Basis(Enum):
+    """What a proposal is known from."""
+
+    SAMPLES = "guessed from samples of each texture"
+    TILES = "measured on tiles of each texture"
+    MADE = "really made"
+
+
 @dataclass(frozen=True, eq=False)
 class Fit:
-    """What is proposed; `solution` is None where no choices meet the limits, and `missing` says by how many bytes a line."""
+    """What is proposed.
+
+    Parameters
+    ----------
+    solution : None where no choices meet the limits
+    missing : by how many bytes a line then stays over its limit
+    """
 
     problem: Problem
     solution: Solution | None
     missing: dict[str, int]
+
+    @property
+    def basis(self) -> Basis:
+        """What the losses of what is proposed come from: the least that is true of all of it."""
+        if self.solution is None:
+            return Basis.MADE
+        picks = self.solution.picks
+        if self.problem.exact[picks].all() or self.unmade == 0:
+            return Basis.MADE
+        return Basis.TILES if self.problem.measured.all() else Basis.SAMPLES
+
+    @property
+    def unmade(self) -> int:
+        """How much of what is proposed instead of what ships now was not really made yet."""
+        if self.solution is None:
+            return 0
+        picks = self.solution.picks
+        changed = picks != self.problem.choices.first[:-1]
+        return int((changed & ~self.problem.exact[picks]).sum())
 
     def changed(self) -> list[int]:
         """Return the groups for which something else is proposed than what ships now, the most visible loss first."""
@@ -67,10 +105,12 @@ def fit(problem: Problem) -> Fit:
     return Fit(problem, solve(problem.choices, problem.room), {})
 
 
-def confirm(found: Fit, shares: PackedShares, cache: SurveyCache, max_pixels: int = MAX_PIXELS) -> Task[Fit]:
+def confirm(
+    found: Fit, shares: PackedShares, cache: SurveyCache, max_pixels: int = MAX_PIXELS, clock: Clock = Clock()
+) -> Task[Fit]:
     """Make what is proposed, put what came out in the place of what was expected, and decide again, until it stands.
 
-    Each step says what was measured.
+    Each step says what was measured. Where the clock runs out, what was made until then has its say.
     """
     known = cache.losses()
     leaning = 0
@@ -97,7 +137,7 @@ def confirm(found: Fit, shares: PackedShares, cache: SurveyCache, max_pixels: in
             return finish(_made(problem, choice, known, shares, cache, max_pixels))
 
         # One beside the other: little of what makes and judges a texture is spread over threads by itself.
-        for done, (position, (steps, size)) in enumerate(spread(make, due, ahead=1), 1):
+        for done, (position, (steps, size)) in enumerate(spread(make, clock.until(due), ahead=1), 1):
             choice = due[position]
             group = problem.groups[int(problem.choices.texture[choice])]
             measured = Measured()
@@ -117,6 +157,9 @@ def confirm(found: Fit, shares: PackedShares, cache: SurveyCache, max_pixels: in
         found = fit(replace(problem, choices=Choices(problem.choices.first, loss, cost), exact=exact))
         if turn >= _ROUNDS:
             found = _among_made(found)
+        if clock.is_over:
+            return found
+        yield Progress(0, 0, "deciding", found)
     raise AssertionError("every round makes a choice that was not made, and choices end")
 
 
@@ -151,7 +194,7 @@ def _among_made(found: Fit) -> Fit:
     """Return the decision among choices that have been made, where that is as good; else the same."""
     choices, exact = found.problem.choices, found.problem.exact
     made = np.logical_or.reduceat(exact, choices.first[:-1])[choices.texture]
-    settled = fit(found.problem.with_losses(np.where(made & ~exact, NEVER, choices.loss), exact))
+    settled = fit(found.problem.with_losses(np.where(made & ~exact, NEVER, choices.loss)))
     solution, wider = settled.solution, found.solution
     if solution is None or wider is None or solution.loss > wider.loss * _MORE + 1e-9:
         return found
@@ -272,28 +315,83 @@ def propose(
     floors: dict[Role, int],
     max_pixels: int = MAX_PIXELS,
     effort: Effort | None = None,
+    within: float | None = None,
 ) -> Task[Fit]:
-    """Pose, measure, decide and confirm; see `pose` for what is given. Each step says what was measured of packages."""
+    """Pose, measure, decide and confirm; see `pose` for what is given.
+
+    Steps bring what was measured of packages (`Measured`) and, where there is much to measure, better and better answers
+    (`Fit`), the first within a minute.
+
+    Parameters
+    ----------
+    within : seconds after which the best answer so far is returned; with none, it is measured to the end
+    """
+    clock = Clock.within(within)
     missing = missing_of(plan, shares)
-    shares = shares.merged((yield from measure_shares(plan.inventory, missing, cache)))
-    if "package" in limits:
+    measured = yield from _in_time(measure_shares(plan.inventory, missing, cache), clock.sooner(_FIRST / 3))
+    shares = shares.merged(measured)
+    if "package" in limits and not clock.is_over:
         # What may not be touched, and what is carried beside it, is weighed before all else: its bytes are not to be had.
-        measured = yield from measure_packages(plan, shares, cache, max_pixels, np.flatnonzero(locked))
-        shares = shares.merged(measured)
+        packed = measure_packages(plan, shares, cache, max_pixels, np.flatnonzero(locked))
+        shares = shares.merged((yield from _in_time(packed, clock)))
     # What is there now is told by what has just been measured.
     plan = resolve(plan.inventory, plan.target, plan.cuts, shares, plan.rules)
-    problem = yield from measure(pose(plan, shares, limits, locked, floors, effort), cache, max_pixels)
+    problem = pose(plan, shares, limits, locked, floors, effort)
+    problem = yield from _measured(problem, cache, max_pixels, clock)
+    found = fit(_without_losses(problem))
+    if clock.is_over:
+        return found
     try:
-        return (yield from confirm(fit(_without_losses(problem)), shares, cache, max_pixels))
+        return (yield from confirm(found, shares, cache, max_pixels, clock))
     finally:
         MadeStore.beside(cache).trim()
+
+
+def _in_time(task: Task[Measured], clock: Clock) -> Task[Measured]:
+    """Return what a task measures until a clock runs out."""
+    found = Measured()
+    try:
+        while not clock.is_over:
+            step = next(task)
+            if isinstance(step.found, Measured):
+                found |= step.found
+            yield step
+    except StopIteration as end:
+        measured: Measured = end.value
+        return measured
+    task.close()
+    return found
+
+
+def _measured(problem: Problem, cache: SurveyCache, max_pixels: int, clock: Clock) -> Task[Problem]:
+    """Return the problem with all losses measured on tiles, or as many as there is time for, those at stake first."""
+    if len(problem.keys) < _MANY and clock.deadline == inf:
+        return (yield from measure(problem, cache, max_pixels))
+    problem = yield from sketch(problem, cache, max_pixels, clock=clock.sooner(_FIRST))
+    found = fit(_without_losses(problem))
+    yield Progress(0, 0, "deciding", found)
+    left = set(range(len(problem.groups)))
+    while left and not clock.is_over:
+        batch = _at_stake(found, left)[: max(_LEAST_BATCH, len(problem.groups) // _BATCHES)]
+        problem = yield from measure(problem, cache, max_pixels, None, clock, batch)
+        left.difference_update(batch)
+        found = fit(_without_losses(problem))
+        yield Progress(0, 0, "deciding", found)
+    return problem
+
+
+def _at_stake(found: Fit, left: set[int]) -> list[int]:
+    """Return the groups that are left, those first whose proposal is the most doubtful: that loses most, unmeasured."""
+    first = found.problem.choices.first
+    picks = first[:-1] if found.solution is None else found.solution.picks
+    return sorted(left, key=lambda place: (-float(found.problem.choices.loss[picks[place]]), place))
 
 
 def _without_losses(problem: Problem) -> Problem:
     """Return the problem with nothing given up for the download, where the package is not what stands in the way."""
     lossy = np.array([problem.option(choice).loss for choice in range(len(problem.keys))]) > 0
     lossy[problem.choices.first[:-1]] = False
-    plain = problem.with_losses(np.where(lossy, NEVER, problem.choices.loss), problem.exact)
+    plain = problem.with_losses(np.where(lossy, NEVER, problem.choices.loss))
     found = fit(plain).solution
     stands = found is None or "package" not in problem.lines or found.prices[problem.lines.index("package")] > 0
     return problem if stands else plain

@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 from oaktrim.core.pixels.image import Image, Transfer, to_depth, to_rgba
 from oaktrim.core.pixels.metrics import LUMA, decibels, gradients_lost, ssim
 from oaktrim.core.pixels.normals import angles_between, rebuild_z
-from oaktrim.core.pixels.perception import Plane, seen_difference
+from oaktrim.core.pixels.perception import Plane, seen_difference, seen_mean_square
 from oaktrim.core.pixels.transfer import decode_table, linear_to_srgb
 from oaktrim.core.progress import each_band
 from oaktrim.core.survey.roles import Family, Role
@@ -168,6 +168,16 @@ def map_between(a: Plane, b: Plane, role: Role) -> Plane:
         apart = seen_difference(a[..., :3], b[..., :3]) * np.maximum(a[..., 3], b[..., 3])
     steps = np.hypot(apart, alpha)
     return steps
+
+
+def mean_square_between(a: Plane, b: Plane, role: Role) -> float:
+    """Return the mean square of `map_between`, of colour in a fifth of the time."""
+    if role.family in (Family.SURFACE, Family.MASK) or role is Role.NORMAL:
+        return float(np.mean(np.square(map_between(a, b, role), dtype=np.float64)))
+    alpha = np.square((a[..., 3] - b[..., 3]) / np.float32(DATA_STEP), dtype=np.float64)
+    covered = np.maximum(a[..., 3], b[..., 3])
+    weight = None if (covered == 1).all() else covered
+    return seen_mean_square(a[..., :3], b[..., :3], weight) + float(np.mean(alpha))
 
 
 def frame_scale(width: int, height: int, seen: float = 1.0, most: int | None = None) -> int:

@@ -90,6 +90,7 @@ class Problem:
     choices : over all options of all groups, one after the other; their losses are NaN until they are measured
     keys : of the recipe of each choice, for the first row of its group
     exact : choices whose loss comes from the whole texture, really made, and not from tiles
+    measured : choices whose loss was measured, on tiles at least, and is not guessed from parts
     locked : how many textures may not be touched
     """
 
@@ -101,6 +102,7 @@ class Problem:
     choices: Choices
     keys: tuple[str, ...]
     exact: NDArray[np.bool_]
+    measured: NDArray[np.bool_]
     locked: int
 
     def option(self, choice: int) -> Option:
@@ -123,8 +125,9 @@ class Problem:
         """What the limits leave for what is decided."""
         return self.limits - self.fixed
 
-    def with_losses(self, loss: NDArray[np.float64], exact: NDArray[np.bool_]) -> Problem:
-        return replace(self, choices=replace(self.choices, loss=loss), exact=exact)
+    def with_losses(self, loss: NDArray[np.float64]) -> Problem:
+        """Return the problem with other losses of its choices, (C,)."""
+        return replace(self, choices=replace(self.choices, loss=loss))
 
 
 def loss_key(problem: Problem, choice: int) -> str:
@@ -197,6 +200,7 @@ def pose(
         np.array(fixed, np.int64),
         Choices(first, np.full(len(options), np.nan), cost),
         tuple(keys),
+        np.zeros(len(options), np.bool_),
         np.zeros(len(options), np.bool_),
         int(locked.sum()),
     )

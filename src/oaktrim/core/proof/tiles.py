@@ -1,9 +1,14 @@
-"""Measuring on tiles what each choice of a problem costs to the eye: every size and format, really filtered and really encoded."""
+"""What choices lose, measured on tiles of the source: enough to decide by, in a small part of the time.
+
+First, where there is much to measure, by parts: what each format loses at the present size, and what each size loses by itself;
+what both lose together is guessed from these. Then each choice is measured on its own.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import replace
+import time
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -17,7 +22,7 @@ from oaktrim.core.pixels.image import Image
 from oaktrim.core.pixels.resample import Resampling, resample
 from oaktrim.core.plan.resolve import Plan
 from oaktrim.core.progress import Progress, Task, spread
-from oaktrim.core.proof.measures import frame_scale, magnified, map_between, reduced, working_values
+from oaktrim.core.proof.measures import frame_scale, magnified, mean_square_between, reduced, working_values
 from oaktrim.core.proof.problem import Group, Option, Problem, loss_key
 from oaktrim.core.proof.trial import seen_scale
 from oaktrim.core.ship.make import read_source
@@ -32,19 +37,67 @@ _BLOCKS = 16
 # the download, as a power of ten: blocks that repeat others miss in broad patches, which the eye sees more of than of grain.
 _LEAST_PART, _GROWS = 0.1, 0.3
 _KEEP_EVERY = 16
+# By how much what encoding loses in squares grows with each halving, seen at the source's size; between what was measured on
+# blocks of four and of eight pixels.
+_BROADER = 1.5
+# What no texture tells of an option: a step at each halving, and one for blocks.
+_UNKNOWN_STEPS = 1.0
+
+
+@dataclass
+class Clock:
+    """When an answer is wanted: at the end of the work where `deadline` (of the monotonic clock) is infinite."""
+
+    deadline: float = float("inf")
+
+    @classmethod
+    def within(cls, seconds: float | None) -> Clock:
+        """Return a clock that runs out after some seconds, or never."""
+        return cls() if seconds is None else cls(time.monotonic() + seconds)
+
+    @property
+    def is_over(self) -> bool:
+        return time.monotonic() >= self.deadline
+
+    def sooner(self, seconds: float) -> Clock:
+        """Return a clock that runs out after some seconds, or with this one."""
+        return Clock(min(self.deadline, time.monotonic() + seconds))
+
+    def until(self, places: Sequence[int]) -> Iterator[int]:
+        """Yield places until the clock runs out."""
+        for place in places:
+            if self.is_over:
+                return
+            yield place
 
 
 def measure(
-    problem: Problem, cache: SurveyCache, max_pixels: int = MAX_PIXELS, threads: int | None = None
+    problem: Problem,
+    cache: SurveyCache,
+    max_pixels: int = MAX_PIXELS,
+    threads: int | None = None,
+    clock: Clock = Clock(),
+    places: Sequence[int] | None = None,
 ) -> Task[Problem]:
-    """Measure the loss of every choice on tiles; what was measured once is kept in the cache."""
-    loss, known = problem.choices.loss.copy(), cache.losses()
+    """Measure the loss of every choice on tiles; what was measured once is kept in the cache.
+
+    Parameters
+    ----------
+    clock : when it runs out, what is not measured keeps its guess
+    places : of the groups to measure, in their order; all by default
+    """
+    known, first = cache.losses(), problem.choices.first
+    loss, measured = problem.choices.loss.copy(), problem.measured.copy()
     waiting: list[int] = []
-    first = problem.choices.first
-    for place, group in enumerate(problem.groups):
-        names = [f"parts {loss_key(problem, choice)}" for choice in range(first[place], first[place + 1])]
+
+    def take(place: int, steps: Sequence[float]) -> None:
+        mine = slice(first[place], first[place + 1])
+        loss[mine], measured[mine] = problem.groups[place].weight * np.square(steps), True
+
+    for place in range(len(problem.groups)) if places is None else places:
+        names = _names(problem, place)
         if all(name in known for name in names):
-            loss[first[place] : first[place + 1]] = [group.weight * known[name] ** 2 for name in names]
+            take(place, [known[name] for name in names])
         else:
             waiting.append(place)
     fresh: dict[str, float] = {}
@@ -52,19 +105,99 @@ def measure(
     def work(place: int) -> list[float]:
         options = problem.groups[place].options
         plain = list(dict.fromkeys(replace(option, loss=0.0) for option in options))
-        steps = dict(zip(plain, _on_tiles(problem.plan, problem.groups[place], plain, max_pixels), strict=True))
-        return _with_losses(options, steps)
+        tiles = _Tiles.of(problem.plan, problem.groups[place], max_pixels, _TILES)
+        return _with_losses(options, dict(zip(plain, _all_steps(tiles, plain), strict=True)))
 
-    for done, (position, steps) in enumerate(spread(work, waiting, threads), 1):
-        place = waiting[position]
-        loss[first[place] : first[place + 1]] = problem.groups[place].weight * np.square(steps)
-        fresh |= {f"parts {loss_key(problem, first[place] + k)}": value for k, value in enumerate(steps)}
-        if len(fresh) >= 64 * _KEEP_EVERY or done == len(waiting):
-            cache.keep_losses(fresh)
-            fresh = {}
-        path = problem.plan.inventory.textures[problem.groups[place].rows[0]].path
-        yield Progress(done, len(waiting), path)
-    return problem.with_losses(loss, problem.exact)
+    try:
+        for done, (position, steps) in enumerate(spread(work, clock.until(waiting), threads), 1):
+            place = waiting[position]
+            take(place, steps)
+            fresh |= zip(_names(problem, place), steps, strict=True)
+            if len(fresh) >= 64 * _KEEP_EVERY:
+                cache.keep_losses(fresh)
+                fresh = {}
+            path = problem.plan.inventory.textures[problem.groups[place].rows[0]].path
+            yield Progress(done, len(waiting), f"measuring {path}")
+    finally:
+        cache.keep_losses(fresh)
+    return replace(problem.with_losses(loss), measured=measured)
+
+
+def _names(problem: Problem, place: int) -> list[str]:
+    """Return what the losses of a group's choices on tiles are kept by."""
+    first = problem.choices.first
+    return [f"tiles {loss_key(problem, choice)}" for choice in range(first[place], first[place + 1])]
+
+
+def sketch(
+    problem: Problem, cache: SurveyCache, max_pixels: int = MAX_PIXELS, threads: int | None = None, clock: Clock = Clock()
+) -> Task[Problem]:
+    """Guess the loss of every choice from parts measured on one tile of each texture, the largest first.
+
+    Where the clock runs out, textures that nothing was measured of lose what others of their role and shape do.
+    """
+    known, first = cache.losses(), problem.choices.first
+    sizes = [max(problem.choices.cost[:, first[place]].tolist(), default=0) for place in range(len(problem.groups))]
+    order = sorted(range(len(problem.groups)), key=lambda place: (-sizes[place], place))
+    loss, found = problem.choices.loss.copy(), dict[int, NDArray[np.float64]]()
+
+    def work(place: int) -> NDArray[np.float64]:
+        options = problem.groups[place].options
+        names = _names(problem, place)
+        if all(name in known for name in names):
+            return np.array([known[name] for name in names])
+        tiles = _Tiles.of(problem.plan, problem.groups[place], max_pixels, 1)
+        return np.array(_with_losses(options, _by_parts(tiles, options)))
+
+    for done, (position, steps) in enumerate(spread(work, clock.until(order), threads), 1):
+        found[order[position]] = steps
+        yield Progress(done, len(order), "a first look at all textures")
+    by_kind = _typical(problem, found)
+    for place, group in enumerate(problem.groups):
+        steps = found[place] if place in found else np.array([by_kind(group, option) for option in group.options])
+        loss[first[place] : first[place + 1]] = group.weight * np.square(steps)
+    return problem.with_losses(loss)
+
+
+def _by_parts(tiles: _Tiles, options: Sequence[Option]) -> dict[Option, float]:
+    """Return the steps of options without a loss: those of the present size measured, others from both their parts."""
+    plain = list(dict.fromkeys(replace(option, loss=0.0) for option in options))
+    here = {option: tiles.steps(option.side, option.format) for option in plain if not option.side}
+    of_format = {option.format: steps for option, steps in here.items()}
+    of_size = {side: tiles.steps(side, None) for side in dict.fromkeys(option.side for option in plain if option.side)}
+    found = dict(here)
+    for option in plain:
+        if option.side:
+            encoding = of_format.get(option.format, 0.0) ** 2 * _BROADER ** tiles.halvings(option.side)
+            found[option] = float(np.sqrt(of_size[option.side] ** 2 + encoding))
+    return found
+
+
+def _typical(problem: Problem, found: dict[int, NDArray[np.float64]]) -> Callable[[Group, Option], float]:
+    """Return what tells the steps of an option from those of other textures, by role, halvings and format."""
+    inventory, arrival = problem.plan.inventory, problem.plan.arrival
+    gathered: dict[tuple[object, ...], list[float]] = {}
+
+    def keys(group: Group, option: Option) -> Iterator[tuple[object, ...]]:
+        row = group.rows[0]
+        now = int(max(arrival.width[row], arrival.height[row]))
+        halvings = round(np.log2(now / option.side)) if option.side else 0
+        yield inventory.roles[row].role, halvings, option.format, option.loss
+        yield halvings, option.format, option.loss
+        yield (halvings,)
+
+    for place, steps in found.items():
+        for option, value in zip(problem.groups[place].options, steps, strict=True):
+            for key in keys(problem.groups[place], option):
+                gathered.setdefault(key, []).append(float(value))
+    medians = {key: float(np.median(values)) for key, values in gathered.items()}
+
+    def tell(group: Group, option: Option) -> float:
+        if option == group.options[0]:
+            return 0.0
+        return next((medians[key] for key in keys(group, option) if key in medians), _UNKNOWN_STEPS)
+
+    return tell
 
 
 def _with_losses(options: Sequence[Option], plain: dict[Option, float]) -> list[float]:
@@ -83,12 +216,12 @@ def _with_losses(options: Sequence[Option], plain: dict[Option, float]) -> list[
     return found
 
 
-def _tiles(image: Image) -> list[Image]:
-    """Return tiles spread evenly over a picture, or the whole of a small one."""
-    if image.width * image.height <= (_TILE * _TILES) ** 2:
+def _cut_tiles(image: Image, count: int) -> list[Image]:
+    """Return so many tiles along each side, spread evenly over a picture, or the whole of a small one."""
+    if image.width * image.height <= (_TILE * count) ** 2:
         return [image]
     wide, high = min(_TILE, image.width), min(_TILE, image.height)
-    down, across = (_TILES if side > 2 * _TILE else 1 for side in (image.height, image.width))
+    down, across = (count if side > count * _TILE else 1 for side in (image.height, image.width))
     tops = [(image.height - high) * (2 * i + 1) // (2 * down) for i in range(down)]
     lefts = [(image.width - wide) * (2 * i + 1) // (2 * across) for i in range(across)]
     return [image.with_pixels(image.pixels[y : y + high, x : x + wide]) for y in tops for x in lefts]
@@ -107,37 +240,81 @@ def _in_use(image: Image, used: tuple[int, int, int, int]) -> Image:
     return image.with_pixels(image.pixels[spans[1], spans[0]])
 
 
-def _on_tiles(plan: Plan, group: Group, options: Sequence[Option], max_pixels: int) -> list[float]:
-    """Return the steps of some of a group's options; none can be told where the source cannot be read, and it is kept."""
-    row = group.rows[0]
-    inventory, texture = plan.inventory, plan.inventory.textures[row]
-    role = inventory.roles[row].role
-    try:
-        source = read_source(inventory, row, max_pixels)
-    except (OakTrimError, MemoryError):
+@dataclass(frozen=True, eq=False)
+class _Tiles:
+    """Tiles of a source made ready to judge what sizes and formats make of them.
+
+    Parameters
+    ----------
+    tiles : parts of the source; empty where it cannot be read
+    share : of the picture that they stand for
+    scale : by how much both are brought down to be compared
+    wanted : what each tile says, as `working_values` returns it, at that scale
+    now, longest : longest side that ships now, and of the source
+    """
+
+    role: Role
+    counted: Counted
+    how: Resampling | None
+    tiles: list[Image]
+    share: float
+    scale: int
+    wanted: list[NDArray[np.float32]]
+    now: int
+    longest: int
+
+    @classmethod
+    def of(cls, plan: Plan, group: Group, max_pixels: int, count: int) -> _Tiles:
+        """Return tiles of a group's first texture, so many along each side."""
+        row = group.rows[0]
+        inventory, texture = plan.inventory, plan.inventory.textures[row]
+        role, longest = inventory.roles[row].role, max(texture.width, texture.height)
+        now = int(max(plan.arrival.width[row], plan.arrival.height[row]))
+        try:
+            source = read_source(inventory, row, max_pixels)
+        except (OakTrimError, MemoryError):
+            return cls(role, plan.counted(row), None, [], 0.0, 1, [], now, longest)
+        part = _in_use(source, texture.used)
+        tiles, share = _cut_tiles(part, count), part.width * part.height / (source.width * source.height)
+        scale = frame_scale(texture.width, texture.height, seen_scale(inventory, row))
+        scale = min(scale, *(min(tile.size) for tile in tiles))
+        wanted = [reduced(working_values(tile, role), scale) for tile in tiles]
+        how = resampled_as(role, tiles[0], plan.filter(row))
+        return cls(role, plan.counted(row), how, tiles, share, scale, wanted, now, longest)
+
+    def halvings(self, side: int) -> float:
+        """Return how often the present size is halved to a side."""
+        return max(0.0, float(np.log2(self.now / side)))
+
+    def steps(self, side: int, name: str | None) -> float:
+        """Return how far the source is seen to differ from itself at a size and in a format, in steps just noticed.
+
+        Parameters
+        ----------
+        side : longest, 0 for the present one
+        name : of the format; None for none, which tells what the size alone loses
+        """
+        if not self.tiles or self.how is None:
+            # Nothing can be told, and what ships now is kept.
+            return 1e3
+        share = (side or self.now) / self.longest
+        small = [_scaled(tile, share, self.how) for tile in self.tiles]
+        got = small if name is None else _through(small, name, self.counted)
+        total, count = 0.0, 0
+        lone = len(got[0].channels) == 1 and self.role is not Role.UNKNOWN
+        for image, tile, whole in zip(got, self.tiles, self.wanted, strict=True):
+            frame, wanted = _at(image, self.role, tile, self.scale), whole[..., [0, 0, 0, 3]] if lone else whole
+            pixels = frame.shape[0] * frame.shape[1]
+            total += mean_square_between(wanted, frame, self.role) * pixels
+            count += pixels
+        return float(np.sqrt(self.share * total / count))
+
+
+def _all_steps(tiles: _Tiles, options: Sequence[Option]) -> list[float]:
+    """Return the steps of options; where the source cannot be read, what ships now loses nothing."""
+    if not tiles.tiles:
         return [0.0] + [1e3] * (len(options) - 1)
-    part = _in_use(source, texture.used)
-    tiles, share = _tiles(part), part.width * part.height / (source.width * source.height)
-    scale = frame_scale(texture.width, texture.height, seen_scale(inventory, row))
-    scale = min(scale, *(min(tile.size) for tile in tiles))
-    wanted = _stacked([reduced(working_values(tile, role), scale) for tile in tiles])
-    longest, now = max(texture.width, texture.height), int(max(plan.arrival.width[row], plan.arrival.height[row]))
-    how = resampled_as(role, tiles[0], plan.recipe(row).filter)
-    small: dict[int, list[Image]] = {}
-    steps = []
-    for option in options:
-        side = option.side or now
-        if side not in small:
-            small[side] = [_scaled(tile, side / longest, how) for tile in tiles]
-        got = _through(small[side], option.format, plan.counted(row))
-        if len(got[0].channels) == 1 and wanted.shape[2] == 4 and role is not Role.UNKNOWN:
-            against = wanted[..., [0, 0, 0, 3]]
-        else:
-            against = wanted
-        frames = [_at(image, role, tile, scale) for image, tile in zip(got, tiles, strict=True)]
-        apart = map_between(against, _stacked(frames), role)
-        steps.append(float(np.sqrt(share * np.mean(np.square(apart, dtype=np.float64)))))
-    return steps
+    return [tiles.steps(option.side, option.format) for option in options]
 
 
 def _scaled(tile: Image, share: float, how: Resampling) -> Image:
@@ -152,10 +329,6 @@ def _at(image: Image, role: Role, tile: Image, scale: int) -> NDArray[np.float32
     width, height = -(-tile.width // scale), -(-tile.height // scale)
     over = max(1, min(values.shape[1] // width, values.shape[0] // height))
     return magnified(reduced(values, over), width, height)
-
-
-def _stacked(parts: Sequence[NDArray[np.float32]]) -> NDArray[np.float32]:
-    return np.concatenate(parts, axis=0) if len(parts) > 1 else parts[0]
 
 
 def _through(tiles: list[Image], name: str, counted: Counted) -> list[Image]:

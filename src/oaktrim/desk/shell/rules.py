@@ -89,5 +89,6 @@ class RulesBand(QFrame):
                 after={family.value: sums[family.value] for family in Family if family.value in sums},
                 estimated=line == "package" and not after.all_measured,
                 uncertainty=after.uncertainty if line == "package" else 0,
+                measured=(int(after.measured.sum()), len(after.measured)),
             )
         )

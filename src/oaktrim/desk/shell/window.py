@@ -504,6 +504,8 @@ class Window(QMainWindow):
             event.ignore()
             return
         QSettings().setValue("geometry", self.saveGeometry())
+        for work in self.findChildren(Work):
+            work.cancel()
         self.session.stop()
         self.ship.stop()
         self._watching.stop()

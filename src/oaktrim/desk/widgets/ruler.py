@@ -24,7 +24,8 @@ class Reading:
     title, line : the target, and which of its limits
     stated : the limit as the target states it, for its unit
     now : without cuts; after : with them, by family of roles
-    estimated : the figures are not measured; uncertainty : by how much they may be off, in bytes
+    estimated : the figures are not all measured; uncertainty : by how much they may be off, in bytes
+    measured : how many textures are, of how many
     """
 
     title: str
@@ -35,6 +36,7 @@ class Reading:
     after: dict[str, int] = field(default_factory=dict)
     estimated: bool = False
     uncertainty: int = 0
+    measured: tuple[int, int] = (0, 0)
 
     @property
     def total(self) -> int:
@@ -68,7 +70,8 @@ class BudgetRule(QWidget):
         self.setToolTip(
             f"{reading.line}: {reading.total:,} bytes of {reading.limit:,}; without cuts {reading.now:,} bytes"
             + (
-                f"\nestimated by packing a sample of each texture, ± {reading.uncertainty:,}"
+                f"\n{reading.measured[0]:,} of {reading.measured[1]:,} textures measured, the others estimated, "
+                f"± {reading.uncertainty:,}: nine of ten such figures turn out within"
                 if reading.estimated
                 else ""
             )
@@ -159,7 +162,11 @@ class BudgetRule(QWidget):
         painter.drawText(QRectF(_MARGIN, 9, _TITLE_WIDTH - 4, 20), Qt.AlignmentFlag.AlignVCenter, r.title)
         painter.setFont(self._font(11))
         painter.setPen(QColor(now.soft))
-        painter.drawText(QRectF(_MARGIN, 29, _TITLE_WIDTH - 4, 16), Qt.AlignmentFlag.AlignVCenter, r.line)
+        painter.drawText(QRectF(_MARGIN, 27, _TITLE_WIDTH - 4, 16), Qt.AlignmentFlag.AlignVCenter, r.line)
+        if r.estimated:
+            done, count = r.measured
+            said = f"{done:,} of {count:,} measured"
+            painter.drawText(QRectF(_MARGIN, 41, _TITLE_WIDTH - 4, 15), Qt.AlignmentFlag.AlignVCenter, said)
         asked = self._count_at(self._what_if) if self._what_if is not None else None
         limit = r.limit if asked is None else asked
         over = r.total > limit

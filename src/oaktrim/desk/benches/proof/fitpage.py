@@ -24,6 +24,7 @@ from PySide6.QtWidgets import (
 from oaktrim.core.codecs.effort import Effort
 from oaktrim.core.errors import OakTrimError
 from oaktrim.core.plan.budget import Solution, Tradeoff, tradeoff
+from oaktrim.core.plan.packing import Measured
 from oaktrim.core.plan.query import select
 from oaktrim.core.progress import Progress
 from oaktrim.core.proof.fit import Fit, propose, recipe_of, with_fit
@@ -195,13 +196,30 @@ class FitPage(QWidget):
         )  # fmt: skip
         self._work = start(task, self, self._take_fit, self._failed)
         self._work.progress.connect(self._step)
-        self._work.found.connect(self._session.weigher.take)
-        self._work.cancelled.connect(lambda: self._busy(False))
+        self._work.found.connect(self._take_found)
+        self._work.cancelled.connect(self._cancelled)
+
+    def _cancelled(self) -> None:
+        self._busy(False)
+        if self._found is not None and self._found.solution is not None:
+            self._show(self._found)
+
+    def _take_found(self, found: Measured | Fit) -> None:
+        """Take in what was measured, and show a first answer while better ones are sought."""
+        if isinstance(found, Measured):
+            self._session.weigher.take(found)
+        elif found.solution is not None and self._is_current(found):
+            self._take_answer(found)
+
+    def _is_current(self, found: Fit) -> bool:
+        plan, session = found.problem.plan, self._session
+        return plan.target == session.watched and plan.inventory is session.inventory
 
     def _step(self, step: Progress) -> None:
         self._bar.setRange(0, step.total)
         self._bar.setValue(step.done)
-        self._words.setText(f"{step.what}: {step.done} of {step.total}")
+        first = f" So far: {self._found.basis.value}." if self._found is not None else ""
+        self._words.setText(f"{step.what}: {step.done} of {step.total}.{first}" if step.total else f"{step.what} …{first}")
 
     def _failed(self, error: Exception) -> None:
         self._busy(False)
@@ -210,19 +228,28 @@ class FitPage(QWidget):
     def _cancel(self) -> None:
         if self._work is not None:
             self._work.cancel()
-        self._words.setText("Stopped; what was measured is kept for the next time.")
+        kept = self._found is not None and self._found.solution is not None
+        answer = f"The best answer so far stays: {self._found.basis.value}." if kept and self._found else ""
+        self._words.setText(f"Stopped; what was measured is kept for the next time. {answer}")
 
     def _take_fit(self, found: Fit) -> None:
         self._busy(False)
-        if (
-            found.problem.plan.target != self._session.watched
-            or found.problem.plan.inventory is not self._session.inventory
-        ):
+        if not self._is_current(found):
             return
-        self._found = found
         if found.solution is None:
+            self._found = found
             self._say_missing(found)
             return
+        self._take_answer(found)
+        gap = f"{found.solution.gap * 100:.2f} %" if found.solution.gap < 1 else "unknown"
+        self._words.setText(
+            f"Every limit is met, and the visible loss is within {gap} of the least there can be. A click on the box refuses one."
+        )
+
+    def _take_answer(self, found: Fit) -> None:
+        """Show an answer, be it the first of several."""
+        assert found.solution is not None
+        self._found = found
         self._curve = tradeoff(found.problem.choices, found.solution.prices)
         self.curve.blockSignals(True)
         self.curve.setRange(0, len(self._curve.bytes) - 1)
@@ -230,11 +257,6 @@ class FitPage(QWidget):
         self.curve.setValue(int(np.abs(self._curve.bytes - mine).argmin()))
         self.curve.blockSignals(False)
         self._at = -1
-        solution = found.solution
-        gap = f"{solution.gap * 100:.2f} %" if solution.gap < 1 else "unknown"
-        self._words.setText(
-            f"Every limit is met, and the visible loss is within {gap} of the least there can be. A click on the box refuses one."
-        )
         for widget in (self._totals, self._curve_words, self.curve, self.chart, self.take):
             widget.show()
         self._show(found)
@@ -252,6 +274,9 @@ class FitPage(QWidget):
         self._plot()
         plan = found.problem.plan
         assert found.solution is not None
+        if self._work is not None and self._work.running:
+            # Pictures wait for the last answer: making them takes the time of finding it.
+            return
         wishes = [
             (group, found.problem.groups[group].rows[0], recipe_of(found.problem, int(found.solution.picks[group])))
             for group in self.model.groups
