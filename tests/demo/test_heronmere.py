@@ -6,6 +6,7 @@ import numpy as np
 
 from oaktrim.core.job.document import load_job, root_of, targets_of
 from oaktrim.core.makers.build import survey_tree
+from oaktrim.core.plan.ladder import ladder_of
 from oaktrim.core.plan.report import survey
 from oaktrim.core.plan.resolve import limits_of, resolve
 from oaktrim.core.plan.verdict import findings_of
@@ -41,7 +42,7 @@ def test_the_story_that_it_tells(demo_job, cache):
     assert len(inventory.ownership.owners) > 45 and len(inventory.audio) == 3
     roles = {t.path: g.certainty for t, g in zip(inventory.textures, inventory.roles, strict=True)}
     assert roles["reeds/reed_n.png"] is Certainty.STATED and roles["shore/foam_mask.png"] is Certainty.NAMED
-    stacked = [plan.recipe(inventory.row_of["reeds/reed_base.png"]).warnings for plan in told.plans[:2]]
+    stacked = [ladder_of(plan, inventory.row_of["reeds/reed_base.png"]).warnings for plan in told.plans[:2]]
     assert all("both apply" in warnings[0] for warnings in stacked)
 
 

@@ -1,5 +1,7 @@
 """From cuts to what ships: sizes, ladders, costs, and totals that are the sum of their parts."""
 
+from types import SimpleNamespace
+
 import numpy as np
 import pytest
 from hypothesis import given, settings
@@ -11,6 +13,7 @@ from oaktrim.core.formats.catalogue import FORMATS, ORDER
 from oaktrim.core.pixels.resample import Filter
 from oaktrim.core.plan.cuts import Cap, Cut, Drop, SetCounted, SetEffort, SetFilter, SetFormat, SetLevels
 from oaktrim.core.plan.forecast import kinds
+from oaktrim.core.plan.ladder import ladder_of
 from oaktrim.core.plan.packing import PackedShares, measure_shares
 from oaktrim.core.plan.resolve import limits_of, missing_of, resolve
 from oaktrim.core.progress import finish
@@ -38,7 +41,13 @@ def made_up(root, *rows):
 def recipe(tmp_path, target, width, height, *changes, name="", levels=1):
     cuts = [Cut(change, ("a.png",)) for change in changes]
     inventory = made_up(tmp_path, facts("a.png", width, height, name=name, levels=levels))
-    return resolve(inventory, target_named(target), cuts).recipe(0)
+    return explained(resolve(inventory, target_named(target), cuts), 0)
+
+
+def explained(plan, row):
+    """A recipe with its ladder."""
+    ladder = ladder_of(plan, row)
+    return SimpleNamespace(**vars(plan.recipe(row)), ladder=ladder.steps, warnings=ladder.warnings)
 
 
 def test_nothing_cut_ships_as_it_is(tmp_path):
@@ -125,7 +134,7 @@ def test_totals_are_the_sum_of_their_parts(sizes, changes, target):
     plan = resolve(inventory, target_named(target), cuts)
     memory = 0
     for row in range(len(sizes)):
-        got = plan.recipe(row)
+        got = explained(plan, row)
         held = FORMATS[got.format]
         held = held if plan.target.decodes(held) else FORMATS[held.expands_to]
         memory += held.chain_bytes(got.width, got.height, got.levels)

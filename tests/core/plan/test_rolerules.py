@@ -4,6 +4,7 @@ import pytest
 
 from oaktrim.core.job.document import Job
 from oaktrim.core.plan.cuts import Cap, Cut, Drop
+from oaktrim.core.plan.ladder import ladder_of
 from oaktrim.core.plan.resolve import resolve
 from oaktrim.core.plan.rolerules import RoleRule
 from oaktrim.core.survey.roles import Role
@@ -29,7 +30,7 @@ def test_a_share_of_what_the_base_colour_ships_at(inventory):
     rules = (RoleRule(Role.NORMAL, 0.5), RoleRule(Role.ROUGHNESS, 0.25))
     got, plan = widths(inventory, "pocket", rules)
     assert got == {"wall_base.png": 256, "wall_n.png": 128, "wall_rough.png": 64, "lone_n.png": 32}
-    assert plan.recipe(inventory.row_of["wall_n.png"]).ladder[-1].cause == "Role: half of base colour"
+    assert ladder_of(plan, inventory.row_of["wall_n.png"]).steps[-1].cause == "Role: half of base colour"
     # A cut on the base colour is followed by its maps.
     got, _ = widths(inventory, "pocket", rules, Cut(Cap(128), ("wall_base.png",)))
     assert (got["wall_n.png"], got["wall_rough.png"]) == (64, 32)
@@ -53,7 +54,7 @@ def test_a_cut_by_hand_wins_and_is_marked(inventory):
         got, plan = widths(inventory, "pocket", rules, Cut(change, ("wall_n.png",)))
         row = inventory.row_of["wall_n.png"]
         assert got["wall_n.png"] == width and plan.overruled[row] and plan.rule[row] == -1
-        assert "Cut by hand" in plan.recipe(row).warnings[0]
+        assert "Cut by hand" in ladder_of(plan, row).warnings[0]
         assert got["lone_n.png"] == 16
 
 

@@ -32,9 +32,9 @@ from oaktrim.core.survey.inventory import Carried, Inventory
 from oaktrim.core.survey.sample import SCALES
 from oaktrim.core.survey.uses import counted_as
 from oaktrim.core.targets.arrival import FORMAT_INDEX, Arrival, Flags, Ints, arrive, fit_side
-from oaktrim.core.targets.target import Oversize, Target
+from oaktrim.core.targets.target import Target
 
-_NOT_CUT = -1
+NOT_CUT = -1
 _EFFORTS, _FILTERS, _COUNTED = list(Effort), list(Filter), list(Counted)
 # Kinds of change, in the order in which they act on a texture.
 KINDS = (Cap, Drop, SetFormat, SetLevels, SetEffort, SetFilter, SetLoss, KeepCoverage, SetCounted)
@@ -43,28 +43,8 @@ _LOSS_UNIT = 100
 
 
 @dataclass(frozen=True)
-class Rung:
-    """One step of the ladder.
-
-    Parameters
-    ----------
-    cause : what made the step, in words
-    cut : its place in the job's cuts, if a cut made it; rule : its place in the role rules, if one did
-    width, height : after the step
-    memory : bytes on the target if this were the last step
-    """
-
-    cause: str
-    width: int
-    height: int
-    memory: int
-    cut: int | None = None
-    rule: int | None = None
-
-
-@dataclass(frozen=True)
 class Recipe:
-    """What one texture ships as on one target, and how it gets there."""
+    """What one texture ships as on one target."""
 
     path: str
     width: int
@@ -76,8 +56,6 @@ class Recipe:
     loss: float
     coverage: int
     counted: Counted
-    ladder: tuple[Rung, ...]
-    warnings: tuple[str, ...]
     touched: bool
 
 
@@ -184,7 +162,7 @@ class Plan:
         kinds = (Cap, Drop, SetFormat, SetLevels, KeepCoverage)
         changed = self.rule >= 0
         for kind in kinds:
-            changed |= self.settings[kind] != _NOT_CUT
+            changed |= self.settings[kind] != NOT_CUT
         a = self.arrival
         same = (a.width == self.inventory.width) & (a.height == self.inventory.height)
         same &= (self.inventory.stored_levels == 0) | (a.levels == self.inventory.stored_levels)
@@ -192,9 +170,8 @@ class Plan:
         return renewed
 
     def recipe(self, row: int) -> Recipe:
-        """Return the recipe of one texture, with its ladder."""
+        """Return the recipe of one texture; `plan.ladder` says how it gets there."""
         texture, a = self.inventory.textures[row], self.arrival
-        ladder, warnings = _climb(self, row)
         return Recipe(
             path=texture.path,
             width=int(a.width[row]),
@@ -206,20 +183,18 @@ class Plan:
             loss=self.loss(row),
             coverage=self.coverage(row),
             counted=self.counted(row),
-            ladder=ladder,
-            warnings=warnings,
             touched=bool(self.touched[row]),
         )
 
     def effort(self, row: int) -> Effort:
         """Return how hard the encoder searches for a texture."""
         effort = int(self.settings[SetEffort][row])
-        return _EFFORTS[effort] if effort != _NOT_CUT else Effort.STANDARD
+        return _EFFORTS[effort] if effort != NOT_CUT else Effort.STANDARD
 
     def filter(self, row: int) -> Filter:
         """Return what brings a texture down."""
         picked = int(self.settings[SetFilter][row])
-        return _FILTERS[picked] if picked != _NOT_CUT else Filter.LANCZOS3
+        return _FILTERS[picked] if picked != NOT_CUT else Filter.LANCZOS3
 
     def loss(self, row: int) -> float:
         """Return how many dB of a texture may go for the download."""
@@ -232,7 +207,7 @@ class Plan:
     def counted(self, row: int) -> Counted:
         """Return what the encoder counts a texture's errors on."""
         picked = int(self.settings[SetCounted][row])
-        return _COUNTED[picked] if picked != _NOT_CUT else counted_as(self.inventory.roles[row].role)
+        return _COUNTED[picked] if picked != NOT_CUT else counted_as(self.inventory.roles[row].role)
 
 
 def _value(cut: Cut) -> int:
@@ -277,8 +252,8 @@ def resolve(
     rules : for textures whose size no cut says
     """
     count = len(inventory.textures)
-    settings: dict[type, Ints] = {kind: np.full(count, _NOT_CUT, np.int64) for kind in KINDS}
-    causes: dict[type, Ints] = {kind: np.full(count, _NOT_CUT, np.int64) for kind in KINDS}
+    settings: dict[type, Ints] = {kind: np.full(count, NOT_CUT, np.int64) for kind in KINDS}
+    causes: dict[type, Ints] = {kind: np.full(count, NOT_CUT, np.int64) for kind in KINDS}
     for place, cut in enumerate(cuts):
         if cut.is_for(target.id):
             rows = inventory.rows(cut.assets)
@@ -287,14 +262,14 @@ def resolve(
             causes[kind][rows] = place
     caps, drops = settings[Cap], np.maximum(settings[Drop], 0)
     width, height = inventory.width, inventory.height
-    width, height = fit_side(width, height, np.where(caps == _NOT_CUT, np.maximum(width, height), caps))
+    width, height = fit_side(width, height, np.where(caps == NOT_CUT, np.maximum(width, height), caps))
     width, height = np.maximum(1, width >> drops), np.maximum(1, height >> drops)
-    by_hand = (caps != _NOT_CUT) | (settings[Drop] != _NOT_CUT)
+    by_hand = (caps != NOT_CUT) | (settings[Drop] != NOT_CUT)
     ruled = apply_rules(inventory, target.id, rules, width, height, by_hand)
-    formats = np.where(settings[SetFormat] == _NOT_CUT, inventory.natural, settings[SetFormat])
+    formats = np.where(settings[SetFormat] == NOT_CUT, inventory.natural, settings[SetFormat])
     # Stored levels are kept for as long as nothing but the format's place in the file is asked for.
     stored = np.maximum(inventory.stored_levels - drops, np.minimum(inventory.stored_levels, 1))
-    as_stored = (caps == _NOT_CUT) & (ruled.rule == _NOT_CUT) & (settings[SetLevels] == _NOT_CUT)
+    as_stored = (caps == NOT_CUT) & (ruled.rule == NOT_CUT) & (settings[SetLevels] == NOT_CUT)
     levels = np.where(as_stored, stored, 0)
     levels = np.where(settings[SetLevels] == 0, 1, levels)
     arrival = arrive(target, ruled.width, ruled.height, levels, formats, inventory.column("slices"))
@@ -430,77 +405,6 @@ def _packed(
     # Three quarters of a chain's bytes are in its first level.
     share = np.where(arrival.levels > 1, 0.75 * share + 0.25 * below, share)
     return arrival.stored * share.astype(np.float64) * left_of(formats, losses), sampled
-
-
-def _climb(plan: Plan, row: int) -> tuple[tuple[Rung, ...], tuple[str, ...]]:
-    """Return the ladder of one texture and what is to be warned of."""
-    inventory, target, a = plan.inventory, plan.target, plan.arrival
-    texture = inventory.textures[row]
-    natural = FORMATS[texture.natural_format]
-    levels_on = int(plan.settings[SetLevels][row]) != 0
-
-    def weigh(width: int, height: int, name: str, one_level: bool = False) -> int:
-        held = FORMATS[name] if target.decodes(FORMATS[name]) else FORMATS[FORMATS[name].expands_to]
-        count = 1 if one_level else (texture.levels if texture.format else max(width, height).bit_length())
-        return held.chain_bytes(width, height, count, layers=texture.slices)
-
-    width, height = texture.width, texture.height
-    rungs = [Rung(f"Source, {natural.label}", width, height, weigh(width, height, natural.name))]
-    steps = []
-    for kind in (Cap, Drop):
-        place = int(plan.causes[kind][row])
-        if place == _NOT_CUT:
-            continue
-        before = (width, height)
-        if kind is Cap:
-            fitted = fit_side(*(np.array([v]) for v in (width, height, plan.settings[Cap][row])))
-            width, height = int(fitted[0][0]), int(fitted[1][0])
-        else:
-            width, height = int(plan.cut_width[row]), int(plan.cut_height[row])
-        if (width, height) != before:
-            steps.append(plan.cuts[place].change.label)
-        rungs.append(Rung(plan.cuts[place].change.label, width, height, weigh(width, height, natural.name), place))
-    if plan.rule[row] != _NOT_CUT:
-        rule = int(plan.rule[row])
-        width, height = int(plan.ruled_width[row]), int(plan.ruled_height[row])
-        cause = f"Role: {plan.rules[rule].label}"
-        rungs.append(Rung(cause, width, height, weigh(width, height, natural.name), rule=rule))
-    if a.shrunk[row]:
-        width, height = int(a.width[row]), int(a.height[row])
-        how = "upper levels left out" if target.oversize is Oversize.HALVED else "resampled on upload"
-        rungs.append(
-            Rung(f"Over {target.limits.longest_side}: {how}", width, height, weigh(width, height, natural.name))
-        )
-    if a.resampled[row]:
-        width, height = int(a.width[row]), int(a.height[row])
-        rungs.append(Rung("To powers of two on upload", width, height, weigh(width, height, natural.name)))
-    if not levels_on or a.levels_lost[row]:
-        place = int(plan.causes[SetLevels][row])
-        cause = "No power of two: levels lost" if a.levels_lost[row] and levels_on else "Levels off"
-        cut = place if place != _NOT_CUT and not levels_on else None
-        rungs.append(Rung(cause, width, height, weigh(width, height, natural.name, one_level=True), cut))
-    shipped = FORMATS[ORDER[plan.formats[row]]]
-    place = int(plan.causes[SetFormat][row])
-    if place != _NOT_CUT or a.expanded[row]:
-        cause = shipped.label
-        if a.expanded[row]:
-            cause = f"{shipped.label}, not on {target.name}: as {FORMATS[shipped.expands_to].label}"
-        rungs.append(Rung(cause, width, height, int(a.memory[row]), place if place != _NOT_CUT else None))
-    warnings = []
-    if len(steps) > 1:
-        asked = plan.settings[Cap][row]
-        warnings.append(
-            f"{steps[0]} and {steps[1].lower()} both apply: this ships at {max(width, height)}, not {asked}."
-        )
-    if plan.overruled[row]:
-        warnings.append("Cut by hand: the role rule for it does not count here.")
-    if a.levels_lost[row]:
-        warnings.append(f"{width}x{height} is no power of two: no mip levels on {target.name}.")
-    if a.refused[row]:
-        warnings.append(f"{target.name} refuses sides over {target.limits.longest_side}.")
-    if a.expanded[row]:
-        warnings.append(f"{target.name} has no hardware for {shipped.label}: it takes raw pixels in memory.")
-    return tuple(rungs), tuple(warnings)
 
 
 def limits_of(plan: Plan) -> list[Standing]:

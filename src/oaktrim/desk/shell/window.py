@@ -27,7 +27,8 @@ from PySide6.QtWidgets import (
 
 from oaktrim.core.errors import OakTrimError
 from oaktrim.core.job.document import SUFFIX
-from oaktrim.core.plan.resolve import Rung, limits_of
+from oaktrim.core.plan.ladder import SizeStep
+from oaktrim.core.plan.resolve import limits_of
 from oaktrim.core.progress import Progress
 from oaktrim.core.survey.findings.finding import Remedy
 from oaktrim.desk.benches.channels.bench import ChannelsBench
@@ -321,7 +322,7 @@ class Window(QMainWindow):
         self.show_bench(0)
         self.survey.set_family(family)
 
-    def _change_rung(self, rung: Rung) -> None:
+    def _change_rung(self, rung: SizeStep) -> None:
         self.show_bench(0)
         if rung.rule is not None:
             self.survey.show_pane(2)

@@ -8,7 +8,7 @@ from PySide6.QtCore import QEvent, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QColor, QFont, QFontMetrics, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QSizePolicy, QToolTip, QWidget
 
-from oaktrim.core.plan.resolve import Rung
+from oaktrim.core.plan.ladder import SizeStep
 from oaktrim.core.units import bytes_text, size_text
 from oaktrim.desk.look.tokens import tokens
 
@@ -16,20 +16,20 @@ _RUNG, _CAUSE, _COST = 25, 118, 66
 
 
 class Ladder(QWidget):
-    """Rungs from the top; a click, or Enter on the marked one, asks to change what caused it."""
+    """Steps from the top; a click, or Enter on the marked one, asks to change what caused it."""
 
     rung_chosen = Signal(object)
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
-        self._rungs: tuple[Rung, ...] = ()
+        self._rungs: tuple[SizeStep, ...] = ()
         self._marked = -1
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setMouseTracking(True)
         self.setAccessibleName("Ladder from source to shipped size")
 
-    def show_rungs(self, rungs: tuple[Rung, ...]) -> None:
+    def show_rungs(self, rungs: tuple[SizeStep, ...]) -> None:
         """Show another texture's steps."""
         self._rungs, self._marked = rungs, -1
         steps = (f"{r.cause}: {size_text(r.width, r.height)}, {bytes_text(r.memory)}" for r in rungs)

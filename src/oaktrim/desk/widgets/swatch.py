@@ -20,6 +20,7 @@ from PySide6.QtWidgets import (
 
 from oaktrim.core.errors import OakTrimError
 from oaktrim.core.formats.catalogue import FORMATS, ORDER
+from oaktrim.core.plan.ladder import ladder_of
 from oaktrim.core.plan.resolve import weigh_rows
 from oaktrim.core.ship.make import read_source
 from oaktrim.core.units import bytes_text, size_text
@@ -162,9 +163,10 @@ class Swatch(QFrame):
         self._facts.setToolTip("\n".join(users[:40]))
         self._heading.setText(f"How it gets to {session.watched.name}")
         self._heading.setToolTip(f"{size_text(recipe.width, recipe.height)} {format_label}, {recipe.levels} levels")
-        self.ladder.show_rungs(recipe.ladder)
-        self._warnings.setText("\n".join(f"▲ {warning}" for warning in recipe.warnings))
-        self._warnings.setVisible(bool(recipe.warnings))
+        ladder = ladder_of(plan, row)
+        self.ladder.show_rungs(ladder.steps)
+        self._warnings.setText("\n".join(f"▲ {warning}" for warning in ladder.warnings))
+        self._warnings.setVisible(bool(ladder.warnings))
         found = session.findings_about(texture.path)
         self._findings.setText("\n".join(f"! {f.message}. What to do: {f.remedy}." for f in found))
         self._findings.setVisible(bool(found))

@@ -82,9 +82,11 @@ class Weigher(QObject):
             self.weighed.emit(waiting)
 
     def rest(self) -> None:
-        """Let go of what nobody waits for, for something that somebody does."""
-        if self._whole is not None and self._whole.running:
-            self._whole.cancel()
+        """Let go of what nobody waits for, for something that somebody does; what was found until then is kept."""
+        self._hand_over()
+        for work in (self._whole, self._samples):
+            if work is not None and work.running:
+                work.cancel()
 
     def stop(self) -> None:
         """Let go of all work."""
