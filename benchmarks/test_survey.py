@@ -15,6 +15,7 @@ from benchmarks.conftest import report, seconds
 from benchmarks.trees import mixed_tree, surveyed_copies
 from oaktrim.core.job.document import load_job, root_of, targets_of
 from oaktrim.core.plan.cuts import Cap, Cut
+from oaktrim.core.plan.forecast import forecast, half_width
 from oaktrim.core.plan.packing import PackedShares
 from oaktrim.core.plan.query import Assets, select
 from oaktrim.core.plan.report import survey
@@ -149,7 +150,7 @@ def test_forecast(demo, tmp_path, benchmark):
     job, cache = load_job(demo), SurveyCache(tmp_path)
     inventory = finish(scan(root_of(job, demo), job.scan_settings, cache))
     told = finish(survey(inventory, targets_of(job), cache, job.cuts, job.role_rules))
-    errors = []
+    errors, within = [], []
     for plan in told.plans:
         shipped = finish(ship(plan, tmp_path / plan.target.id))
         real = {s.line: s.value for s in shipped.standings}
@@ -160,5 +161,23 @@ def test_forecast(demo, tmp_path, benchmark):
             f"{errors[-1] + 1:.3f}x",
             "0.97 to 1.03x",
         )
+        within.append(_within(plan, {entry.source: entry.package for entry in shipped.manifest.textures}))
     report("  mean error over the targets", "", f"{np.mean(np.abs(errors)) * 100:.1f} %", "3 %")
+    report("  final figures within what is stated", "random subsets", f"{np.mean(within) * 100:.0f} %", "90 %")
     benchmark.pedantic(lambda: None, rounds=1)
+
+
+def _within(plan, packed):
+    """Return the share of random subsets, measured in part, whose final package lies within what is stated."""
+    rng, textures = np.random.default_rng(0), plan.inventory.textures
+    rows = np.array([row for row, texture in enumerate(textures) if texture.path in packed])
+    real = np.array([packed[textures[row].path] for row in rows])
+    estimates, formats = plan.package[rows].astype(np.float64), plan.formats[rows]
+    inside = []
+    for _ in range(300):
+        some = rng.choice(len(rows), int(rng.integers(5, len(rows))), replace=False)
+        largest = some[np.argsort(-estimates[some])][: int(rng.choice([0, 0.2, 0.5]) * len(some))]
+        sizes = np.where(np.isin(some, largest), real[some], -1)
+        found = forecast(estimates[some], formats[some], np.ones(len(some), np.bool_), sizes)
+        inside.append(abs(int(found.package.sum()) - int(real[some].sum())) <= half_width(found.spread, ()))
+    return np.mean(inside)

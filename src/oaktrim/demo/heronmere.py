@@ -10,7 +10,6 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-import OpenEXR
 import OpenImageIO as oiio
 from numpy.typing import NDArray
 from PIL import Image as PillowImage
@@ -34,7 +33,7 @@ from oaktrim.demo.motifs import MOTIFS, Motif
 from oaktrim.demo.signface import sign_font
 
 # Raised whenever a picture or the job changes; an older landing is then made anew beside it.
-_EDITION = 4
+_EDITION = 5
 NAME = "Heronmere Landing"
 TARGETS = ("pocket", "visor", "lounge")
 _JPEGS = ("landing_map", "mud_base")
@@ -50,13 +49,12 @@ def demo_folder() -> Path:
 def _write(path: Path, pixels: NDArray[np.generic]) -> None:
     """Write a picture in the kind of file that suits it."""
     path.parent.mkdir(parents=True, exist_ok=True)
-    if pixels.dtype == np.float16:
-        OpenEXR.File({"compression": OpenEXR.ZIP_COMPRESSION}, {"RGB": pixels}).write(str(path) + ".exr")
-        return
-    if pixels.dtype == np.float32:
-        out: Any = oiio.ImageOutput.create("picture.hdr")
-        spec = oiio.ImageSpec(pixels.shape[1], pixels.shape[0], 3, "float")
-        if not (out.open(str(path) + ".hdr", spec) and out.write_image(pixels) and out.close()):
+    if pixels.dtype.kind == "f":
+        ending, kind = ("exr", "half") if pixels.dtype == np.float16 else ("hdr", "float")
+        out: Any = oiio.ImageOutput.create(f"picture.{ending}")
+        spec = oiio.ImageSpec(pixels.shape[1], pixels.shape[0], 3, kind)
+        spec.attribute("compression", "zip")
+        if not (out.open(f"{path}.{ending}", spec) and out.write_image(pixels) and out.close()):
             raise FileError(path, f"cannot be written: {out.geterror()}")
         return
     picture = PillowImage.fromarray(pixels)
