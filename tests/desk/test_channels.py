@@ -1,6 +1,7 @@
 """The Channels bench as a person uses it: a pack from the selection, a batch, a patch moved by hand, a sheet typed and set."""
 
 import json
+import threading
 
 import numpy as np
 import pytest
@@ -16,6 +17,7 @@ from oaktrim.core.makers.names import NamePatterns
 from oaktrim.core.makers.pack import Channel
 from oaktrim.core.makers.patch import Rect
 from oaktrim.demo.signface import sign_font
+from oaktrim.desk.benches.channels import patchpage
 from oaktrim.desk.benches.channels.bench import Page
 from oaktrim.desk.benches.channels.layoutdialog import LayoutDialog
 from oaktrim.desk.benches.channels.mapnames import MapNamesDialog
@@ -293,3 +295,22 @@ def test_a_sheet_is_typed_set_and_shipped(qtbot, opened, art, tmp_path):
     qtbot.waitUntil(lambda: opened.ship.result.rowCount() > 0, timeout=60000)
     metrics = json.loads((out / "signs_48_glyphs.glyphs.json").read_text())
     assert metrics["size"] == 24
+
+
+def test_patches_asked_for_in_one_job_do_not_land_in_the_next(qtbot, opened, tmp_path, monkeypatch):
+    """Looking at the overlays takes a while, and another folder is opened meanwhile."""
+    page, session = opened.channels.patches, opened.session
+    qtbot.keyClick(opened, Qt.Key.Key_3, Qt.KeyboardModifier.AltModifier)
+    opened.channels.show_page(Page.PATCHES)
+    qtbot.waitUntil(lambda: bool(page.chosen) and page._looked is not None, timeout=20000)
+    through, real = threading.Event(), patchpage.look_at
+    monkeypatch.setattr(patchpage, "look_at", lambda *given: through.wait(20) and real(*given))
+    page._looked = None
+    page._make()
+    put(tmp_path / "other", "sign_overlay.png")
+    with qtbot.waitSignal(session.opened, timeout=20000):
+        session.open(tmp_path / "other")
+    through.set()
+    qtbot.waitUntil(lambda: not page._batch.running, timeout=20000)
+    assert session.root == tmp_path / "other"
+    assert session.job.makers == () and not session.changed

@@ -67,6 +67,8 @@ class Session(QObject):
         self.store = MadeStore.beside(self.cache)
         self.file: Path | None = None
         self.root = Path()
+        # Counts what has been opened, so that what was asked for in one job is not done in the next.
+        self.document = 0
         self.history: History | None = None
         self.inventory: Inventory | None = None
         self.selected: tuple[int, ...] = ()
@@ -238,6 +240,7 @@ class Session(QObject):
         if self._looking is not None:
             self._looking.cancel()
         self._looking, self._look_again = None, False
+        self.document += 1
         self.file, self.root = file, root
         self.history, self._saved = History((job,)), job
         self._preview = None

@@ -83,7 +83,6 @@ class Weigher(QObject):
 
     def rest(self) -> None:
         """Let go of what nobody waits for, for something that somebody does; what was found until then is kept."""
-        self._hand_over()
         for work in (self._whole, self._samples):
             if work is not None and work.running:
                 work.cancel()

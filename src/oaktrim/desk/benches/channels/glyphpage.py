@@ -30,7 +30,8 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from oaktrim.core.errors import FileError, OakTrimError, os_fault
+from oaktrim.core.errors import FileError, OakTrimError
+from oaktrim.core.files.atomic import read_bytes
 from oaktrim.core.formats.catalogue import FORMATS
 from oaktrim.core.job.begin import with_begun
 from oaktrim.core.makers.blocks import BLOCKS, block_named, drawable
@@ -298,9 +299,10 @@ class GlyphPage(QWidget):
             self._facts.setText(f"▲ {error}")
             self._show_pages()
 
-        self._work = start(work(), self, done, failed)
-        self._work.progress.connect(self._step)
-        self._work.cancelled.connect(self._ended)
+        self._work = begun = start(work(), self, done, failed)
+        begun.progress.connect(self._step)
+        # One that was overtaken does not hide the progress of the next.
+        begun.cancelled.connect(lambda: self._ended() if self._work is begun else None)
 
     def _step(self, step: Progress) -> None:
         self.bar.setVisible(True)
@@ -401,9 +403,9 @@ class GlyphPage(QWidget):
     def add_text(self, file: Path) -> None:
         """Add the characters of a UTF-8 text file."""
         try:
-            text = file.read_bytes().decode("utf-8")
-        except OSError as error:
-            self._session.failed.emit(FileError(file, f"cannot be read: {os_fault(error)}"))
+            text = read_bytes(file).decode("utf-8")
+        except FileError as error:
+            self._session.failed.emit(error)
         except UnicodeDecodeError as error:
             self._session.failed.emit(FileError(file, "is not UTF-8 text", error.start))
         else:

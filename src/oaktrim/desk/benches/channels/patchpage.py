@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from typing import Any
+
 import msgspec
 import numpy as np
 from numpy.typing import NDArray
@@ -328,8 +331,6 @@ class PatchPage(QWidget):
 
     def _look(self, row: PatchRow, keep: bool) -> None:
         """Read an overlay and find what is used; `keep` leaves the rectangle where it is."""
-        if self._work is not None and self._work.running:
-            self._work.cancel()
         sources, tolerance, gap = self._sources(), self.tolerance.value(), max(1, self.gap.value())
         background = row.patch.background if row.made and keep else self._backing()
         self._found.setText("Looking at it …")
@@ -352,7 +353,13 @@ class PatchPage(QWidget):
         def failed(error: Exception) -> None:
             self._found.setText(f"▲ {error}")
 
-        self._work = start(work(), self, done, failed)
+        self._begin(work(), done, failed)
+
+    def _begin(self, task: Task[Any], done: Callable[[Any], None], failed: Callable[[Exception], None]) -> None:
+        """Begin the one piece of work on what is shown, in the place of any that is under way."""
+        if self._work is not None:
+            self._work.cancel()
+        self._work = start(task, self, done, failed)
 
     def _fitted(self, looked: Looked) -> Rect:
         return snapped(around(list(looked.used)), looked.image.size, self._snap, self.gutter.value())
@@ -423,7 +430,7 @@ class PatchPage(QWidget):
             self._wear(patch, shipped)
 
         self._proof.setText("Putting it back …")
-        self._work = start(work(), self, done, lambda error: self._proof.setText(f"▲ {error}"))
+        self._begin(work(), done, lambda error: self._proof.setText(f"▲ {error}"))
 
     def _wear(self, patch: Patch, shipped: TextureFormat) -> None:
         """Show the model that wears it, with the overlay and with the patch as it ships."""
@@ -440,7 +447,7 @@ class PatchPage(QWidget):
             self._proof.setText(f"{self._proof.text()}\n▲ {error}")
 
         task = worn_pictures(found, patch, self._sources(), shipped, 2 * self.worn[0].width())
-        self._work = start(task, self, done, failed)
+        self._begin(task, done, failed)
 
     # What a hand does
 
@@ -499,6 +506,7 @@ class PatchPage(QWidget):
             return
         sources, tolerance, snap, gutter = self._sources(), self.tolerance.value(), self._snap, self.gutter.value()
         one, shared = self.row, self.shared.isChecked() and len(rows) > 1
+        document = session.document
 
         def work() -> Task[list[Patch]]:
             found: list[Looked] = []
@@ -519,7 +527,9 @@ class PatchPage(QWidget):
             return patches
 
         def done(patches: list[Patch]) -> None:
-            assert session.history is not None
+            if session.history is None or session.document != document:
+                # They were asked for in a job that is no longer open.
+                return
             job = session.history.job
             plans = [session.plan(target.id) for target in session.targets]
             for patch in patches:

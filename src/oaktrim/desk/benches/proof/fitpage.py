@@ -194,10 +194,11 @@ class FitPage(QWidget):
             plan, session.shares, session.cache, dict(plan.target.limit_bytes), locked,
             floors_of(session.job.role_rules, plan.target), session.job.max_pixels, self.effort.currentData(),
         )  # fmt: skip
-        self._work = start(task, self, self._take_fit, self._failed)
-        self._work.progress.connect(self._step)
-        self._work.found.connect(self._take_found)
-        self._work.cancelled.connect(self._cancelled)
+        self._work = work = start(task, self, self._take_fit, self._failed)
+        work.progress.connect(self._step)
+        work.found.connect(self._take_found)
+        # One that was overtaken does not hide the progress of the next.
+        work.cancelled.connect(lambda: self._cancelled() if self._work is work else None)
 
     def _cancelled(self) -> None:
         self._busy(False)
