@@ -6,6 +6,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from tests.kit.pictures import busy, noise
 
+from oaktrim.core.errors import Unsupported
 from oaktrim.core.makers.patch import (
     Rect,
     Snap,
@@ -114,3 +115,12 @@ def test_what_has_no_pixels_is_refused():
         Rect(0, 0, 0, 4)
     assert islands(np.zeros((4, 4), np.bool_), 1) == []
     assert not tells_alpha(busy(8, 8, 3))
+
+
+def test_a_background_of_another_kind_of_picture_is_refused_and_codes_beyond_the_range_are_cut():
+    image = overlay([(10, 10, 8, 8)])
+    for work in (lambda b: cut_out(image, Rect(0, 0, 8, 8), b), lambda b: used_mask(image, b)):
+        with pytest.raises(Unsupported, match="background has 3 values, and the overlay 4 channels"):
+            work((0.0, 0.0, 0.0))
+    beyond = cut_out(image, Rect(-4, -4, 8, 8), (-1.0, 300.0, 255.0, 65536.0))
+    assert beyond.pixels[0, 0].tolist() == [0, 255, 255, 255]

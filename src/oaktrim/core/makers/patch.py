@@ -12,6 +12,7 @@ from msgspec import Meta
 from numpy.typing import NDArray
 from scipy import ndimage
 
+from oaktrim.core.errors import Unsupported
 from oaktrim.core.fields import Code, FilePath, NewPath, Place, Side
 from oaktrim.core.pixels.image import Image, Pixels, held
 
@@ -106,7 +107,7 @@ def used_mask(image: Image, background: tuple[float, ...], tolerance: int = TOLE
     p = image.pixels
     step = 1 / 255 if image.is_float else np.iinfo(p.dtype).max / 255
     if background:
-        far = np.abs(p.astype(np.float32) - np.array(background, np.float32)).max(axis=2)
+        far = np.abs(p.astype(np.float32) - _empty(p, background).astype(np.float32)).max(axis=2)
         mask: Mask = far > tolerance * step
     else:
         mask = p[..., -1].astype(np.float32) > tolerance * step
@@ -115,6 +116,20 @@ def used_mask(image: Image, background: tuple[float, ...], tolerance: int = TOLE
         small = np.bincount(places.ravel(), minlength=count + 1) < speck
         mask &= ~small[places]
     return mask
+
+
+def _empty(pixels: Pixels, background: tuple[float, ...]) -> Pixels:
+    """Return the codes of an empty pixel of a picture (H, W, C) in its own type, (C,); clear without a background.
+
+    Raises
+    ------
+    Unsupported : the background has another number of channels
+    """
+    count, dtype = pixels.shape[2], pixels.dtype
+    if background and len(background) != count:
+        raise Unsupported(f"the background has {len(background)} values, and the overlay {count} channels")
+    values = np.array(background or (0,) * count, np.float64)
+    return (values if dtype.kind == "f" else np.clip(values, 0, np.iinfo(dtype).max)).astype(dtype)
 
 
 def islands(mask: Mask, gap: int) -> list[Rect]:
@@ -179,7 +194,7 @@ def cut_out(image: Image, rect: Rect, background: tuple[float, ...] = ()) -> Ima
     """Return the patch: pixels of the rectangle, beyond the picture the background, or clear."""
     p = image.pixels
     out = np.empty((rect.height, rect.width, p.shape[2]), p.dtype)
-    out[:] = np.array(background or (0,) * p.shape[2], p.dtype)
+    out[:] = _empty(p, background)
     _overlap(p, out, rect, into_patch=True)
     return image.with_pixels(held(out))
 
@@ -188,7 +203,7 @@ def put_back(patch: Image, rect: Rect, size: tuple[int, int], background: tuple[
     """Return a patch laid where it came from, the rest empty."""
     p = patch.pixels
     out = np.empty((size[1], size[0], p.shape[2]), p.dtype)
-    out[:] = np.array(background or (0,) * p.shape[2], p.dtype)
+    out[:] = _empty(p, background)
     _overlap(out, p, rect, into_patch=False)
     return patch.with_pixels(held(out))
 
