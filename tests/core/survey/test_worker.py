@@ -21,7 +21,7 @@ _FRAIL = """
 import os
 from oaktrim.core.survey import worker
 whole = worker.tell
-worker.tell = lambda seen, *rest: os.abort() if "poison" in seen.path else whole(seen, *rest)
+worker.tell = lambda seen, *rest, **more: os.abort() if "poison" in seen.path else whole(seen, *rest, **more)
 worker.serve()
 """
 

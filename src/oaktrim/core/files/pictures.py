@@ -210,11 +210,17 @@ def _last_line(text: str) -> str:
     return lines[-1] if lines else "no reason given"
 
 
-def picture_with_facts(data: bytes, path: Path, max_pixels: int = MAX_PIXELS) -> tuple[PictureFacts, Image]:
+def picture_with_facts(
+    data: bytes, path: Path, max_pixels: int = MAX_PIXELS, alone: bool = False
+) -> tuple[PictureFacts, Image]:
     """Return what a file's bytes say of the picture that they hold, and the picture, at its own depth; of a container, level 0.
 
     Integers are taken as sRGB code values, floats as linear light; a role may have them read otherwise. `path` is for
     errors and for OpenImageIO.
+
+    Parameters
+    ----------
+    alone : no other thread of this process is kept waiting, so that the quickest reader may be used
 
     Raises
     ------
@@ -229,7 +235,7 @@ def picture_with_facts(data: bytes, path: Path, max_pixels: int = MAX_PIXELS) ->
         if len(data) >= 24:
             _weigh(int.from_bytes(data[16:20], "big"), int.from_bytes(data[20:24], "big"), max_pixels, path)
         chunks = png.read_chunks(data, path)
-        plain = png.decode_plain(data, chunks)
+        plain = png.decode_plain(data, chunks, alone)
         if plain is not None:
             icc = _pillow(data, path, kind, max_pixels).info.get("icc_profile") if b"iCCP" in chunks else None
             return _facts_of_codes(kind, plain, icc, ignored=png.ignored_parts(chunks)), plain
@@ -239,7 +245,9 @@ def picture_with_facts(data: bytes, path: Path, max_pixels: int = MAX_PIXELS) ->
     icc = picture.info.get("icc_profile")
     try:
         frames = int(getattr(picture, "n_frames", 1))
-        orientation = _stated(picture.getexif().get(_EXIF_ORIENTATION, _UPRIGHT))
+        # Of PNG files the chunks were looked at: most have no such part.
+        exif = picture.getexif() if kind != "png" or b"eXIf" in chunks else {}
+        orientation = _stated(exif.get(_EXIF_ORIENTATION, _UPRIGHT))
         mode = _pillow_mode(picture)
         pixels = np.asarray(picture if picture.mode == mode else picture.convert(mode))
     except Exception as error:  # a decoder raises whatever its broken stream leads it to

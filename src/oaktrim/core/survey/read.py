@@ -66,7 +66,8 @@ class Seen(msgspec.Struct, frozen=True, gc=False):
 
 
 Samples = dict[str, Sample]
-Reader = Callable[[Seen, Path, int], tuple[FileFacts, Samples]]
+# A file, the root, the most pixels, and whether the process does nothing else.
+Reader = Callable[[Seen, Path, int, bool], tuple[FileFacts, Samples]]
 
 
 def reader_for(path: str) -> Reader | None:
@@ -80,11 +81,11 @@ def _bytes_of(seen: Seen) -> bytes:
     return read_bytes(seen.file)
 
 
-def _texture(data: bytes, path: str, seen: Seen, max_pixels: int) -> tuple[TextureFacts, Sample]:
+def _texture(data: bytes, path: str, seen: Seen, max_pixels: int, alone: bool) -> tuple[TextureFacts, Sample]:
     """Return the facts of one picture and the sample of its pixels."""
     file = seen.file if path == seen.path else Path(f"{seen.place}{path[len(seen.path) :]}")
     content = content_hash(data)
-    head, image = picture_with_facts(data, file, max_pixels)
+    head, image = picture_with_facts(data, file, max_pixels, alone)
     sample = sample_of(image)
     looks = _looks(image)
     if head.slices > 1:
@@ -142,13 +143,13 @@ def _signature(image: Image, found: PixelFacts) -> bytes:
     return to_rgba(Image(codes, image.channels)).tobytes()
 
 
-def read_texture(seen: Seen, root: Path, max_pixels: int) -> tuple[FileFacts, Samples]:
+def read_texture(seen: Seen, root: Path, max_pixels: int, alone: bool = False) -> tuple[FileFacts, Samples]:
     """Read a picture file."""
-    facts, sample = _texture(_bytes_of(seen), seen.path, seen, max_pixels)
+    facts, sample = _texture(_bytes_of(seen), seen.path, seen, max_pixels, alone)
     return FileFacts(seen.path, *seen.stamp, textures=(facts,)), {facts.content: sample}
 
 
-def read_audio(seen: Seen, root: Path, max_pixels: int) -> tuple[FileFacts, Samples]:
+def read_audio(seen: Seen, root: Path, max_pixels: int, alone: bool = False) -> tuple[FileFacts, Samples]:
     """Read what a sound says of itself."""
     data = _bytes_of(seen)
     head = audio.audio_head(data, seen.file)
@@ -166,7 +167,7 @@ def _packed(data: bytes) -> dict[str, float]:
     return {name: min(1.0, pack_bytes(piece, how) / max(1, len(piece))) for name, how in PACKINGS.items()}
 
 
-def read_model(seen: Seen, root: Path, max_pixels: int) -> tuple[FileFacts, Samples]:
+def read_model(seen: Seen, root: Path, max_pixels: int, alone: bool = False) -> tuple[FileFacts, Samples]:
     """Read a model: its facts, and the images that it holds as textures of their own."""
     data = _bytes_of(seen)
     place = Surroundings(root, seen.path)
@@ -182,7 +183,7 @@ def read_model(seen: Seen, root: Path, max_pixels: int) -> tuple[FileFacts, Samp
             continue
         images.append(ImageRef("", path))
         try:
-            facts, sample = _texture(source.data, path, seen, max_pixels)
+            facts, sample = _texture(source.data, path, seen, max_pixels, alone)
         except OakTrimError as error:
             errors.append((path, error.fault if isinstance(error, FileError) else str(error)))
             continue
