@@ -10,7 +10,6 @@ from pathlib import Path
 
 import msgspec
 
-from oaktrim.core.errors import FileError, os_fault
 from oaktrim.core.files.atomic import content_hash, read_bytes
 from oaktrim.core.makers.fonts import open_font
 from oaktrim.core.makers.glyphs import GlyphSheet, Sheet, make_sheet, metrics_json, shading
@@ -22,6 +21,7 @@ from oaktrim.core.progress import finish
 from oaktrim.core.scene.model import Slot
 from oaktrim.core.survey.facts import TextureFacts
 from oaktrim.core.survey.making import Making, Sources
+from oaktrim.core.survey.places import file_stamp
 from oaktrim.core.survey.roles import Role
 
 Maker = Pack | Patch | GlyphSheet
@@ -144,14 +144,14 @@ class GlyphMaking:
 
     def made(self) -> Sheet:
         """Return the sheet with its metrics."""
-        return _sheet(self.sheet, self.file, _stamp(self.file))
+        return _sheet(self.sheet, self.file, file_stamp(self.file))
 
     def picture(self, sources: Sources) -> Image:
         return self.made().image
 
     def content(self, hash_of: Callable[[str], str]) -> str:
         settings = msgspec.structs.replace(self.sheet, name="", font="")
-        return content_hash(msgspec.json.encode(settings), _font_hash(self.file, _stamp(self.file)).encode())
+        return content_hash(msgspec.json.encode(settings), _font_hash(self.file, file_stamp(self.file)).encode())
 
     def beside(self, sources: Sources) -> dict[str, bytes]:
         metrics = self.made().metrics
@@ -159,14 +159,6 @@ class GlyphMaking:
 
     def takes(self, material: str, slot: Slot, source: str) -> bool:
         return False
-
-
-def _stamp(file: Path) -> tuple[int, int]:
-    try:
-        status = file.stat()
-    except OSError as error:
-        raise FileError(file, f"cannot be read: {os_fault(error)}") from error
-    return status.st_size, status.st_mtime_ns
 
 
 @lru_cache(maxsize=32)

@@ -40,14 +40,20 @@ def source_bytes(root: Path, path: str) -> bytes:
     if not mark:
         return read_bytes(file_of(root, path))
     place = file_of(root, path)
-    images = _held_images(root, file, place, _stamp(place))
+    images = _held_images(root, file, place, file_stamp(place))
     held = images[int(number)] if int(number) < len(images) else None
     if held is None:
         raise FileError(root / path, "is no longer held by the model")
     return held
 
 
-def _stamp(file: Path) -> tuple[int, int]:
+def file_stamp(file: Path) -> tuple[int, int]:
+    """Return a file's size and the time of its last change, which tell that it is another now.
+
+    Raises
+    ------
+    FileError : it cannot be read
+    """
     try:
         status = file.stat()
     except OSError as error:

@@ -202,8 +202,11 @@ class FitPage(QWidget):
 
     def _cancelled(self) -> None:
         self._busy(False)
+        words = "Stopped; what was measured is kept for the next time."
         if self._found is not None and self._found.solution is not None:
+            words += f" The best answer so far stays: {self._found.basis.value}."
             self._show(self._found)
+        self._words.setText(words)
 
     def _take_found(self, found: Measured | Fit) -> None:
         """Take in what was measured, and show a first answer while better ones are sought."""
@@ -229,9 +232,7 @@ class FitPage(QWidget):
     def _cancel(self) -> None:
         if self._work is not None:
             self._work.cancel()
-        kept = self._found is not None and self._found.solution is not None
-        answer = f"The best answer so far stays: {self._found.basis.value}." if kept and self._found else ""
-        self._words.setText(f"Stopped; what was measured is kept for the next time. {answer}")
+        self._words.setText("Stopping …")
 
     def _take_fit(self, found: Fit) -> None:
         self._busy(False)
@@ -323,11 +324,12 @@ class FitPage(QWidget):
             total = problem.total(picks, line)
             now = problem.plan.total(line)
             over = total > limit
+            about = "about " if line == "package" and found.unmade else ""
             colour = f' style="color:{tokens().brick}"' if over else ""
             verdict = f"{bytes_text(abs(int(total - limit)))} {'over' if over else 'to spare'}"
             lines.append(
                 f"<tr><td>{line}&nbsp;&nbsp;</td>"
-                f"<td>{bytes_text(now)} → <b>{bytes_text(total)}</b> of {bytes_text(int(limit))}</td>"
+                f"<td>{bytes_text(now)} → <b>{about}{bytes_text(total)}</b> of {bytes_text(int(limit))}</td>"
                 f"<td{colour}>&nbsp;&nbsp;{verdict}</td></tr>"
             )
         self._totals.setText(f"<table>{''.join(lines)}</table>")
