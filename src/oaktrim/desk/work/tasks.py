@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 import time
 from collections.abc import Callable
 from typing import Any
@@ -11,6 +12,7 @@ from shiboken6 import isValid
 
 from oaktrim.core.progress import Progress, Task
 
+_LOG = logging.getLogger(__name__)
 _SAY_EVERY_SECONDS = 0.05
 
 
@@ -91,10 +93,9 @@ class _Runner(QRunnable):
     def run(self) -> None:
         try:
             self._work._run()
-        except RuntimeError:
-            # The window that waited for it has gone, and the object with it: nobody is left to be told.
-            if isValid(self._work):
-                raise
+        except Exception:
+            # The window that waited for it has gone, and the object with it: nobody is left to be told but the log.
+            _LOG.info("what was under way ended after its window", exc_info=True)
 
 
 def start(
