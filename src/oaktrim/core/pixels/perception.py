@@ -100,7 +100,7 @@ def seen_difference(
     return steps
 
 
-def seen_mean_square(
+def perceptual_mean_square(
     a: NDArray[np.floating],
     b: NDArray[np.floating],
     weight: Plane | None = None,

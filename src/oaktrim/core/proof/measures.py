@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 from oaktrim.core.pixels.image import Image, Transfer, to_depth, to_rgba
 from oaktrim.core.pixels.metrics import LUMA, decibels, gradients_lost, ssim
 from oaktrim.core.pixels.normals import angles_between, rebuild_z
-from oaktrim.core.pixels.perception import Plane, seen_difference, seen_mean_square
+from oaktrim.core.pixels.perception import Plane, perceptual_mean_square, seen_difference
 from oaktrim.core.pixels.transfer import decode_table, linear_to_srgb
 from oaktrim.core.progress import each_band
 from oaktrim.core.survey.roles import Family, Role
@@ -177,7 +177,7 @@ def mean_square_between(a: Plane, b: Plane, role: Role) -> float:
     alpha = np.square((a[..., 3] - b[..., 3]) / np.float32(DATA_STEP), dtype=np.float64)
     covered = np.maximum(a[..., 3], b[..., 3])
     weight = None if (covered == 1).all() else covered
-    return seen_mean_square(a[..., :3], b[..., :3], weight) + float(np.mean(alpha))
+    return perceptual_mean_square(a[..., :3], b[..., :3], weight) + float(np.mean(alpha))
 
 
 def frame_scale(width: int, height: int, seen: float = 1.0, most: int | None = None) -> int:

@@ -40,7 +40,7 @@ def source_bytes(root: Path, path: str) -> bytes:
     if not mark:
         return read_bytes(file_of(root, path))
     place = file_of(root, path)
-    images = _held_images(root, file, place, file_stamp(place))
+    images = _embedded_images(root, file, place, file_stamp(place))
     held = images[int(number)] if int(number) < len(images) else None
     if held is None:
         raise FileError(root / path, "is no longer held by the model")
@@ -62,6 +62,6 @@ def file_stamp(file: Path) -> tuple[int, int]:
 
 
 @lru_cache(maxsize=2)
-def _held_images(root: Path, path: str, file: Path, _stamp: tuple[int, int]) -> tuple[bytes | None, ...]:
+def _embedded_images(root: Path, path: str, file: Path, _stamp: tuple[int, int]) -> tuple[bytes | None, ...]:
     """Return the bytes of all images that a model holds; those of the last models are kept, as one is asked for after the other."""
     return tuple(image.data for image in parse_images(read_bytes(file), Surroundings(root, path)))
