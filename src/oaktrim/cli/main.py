@@ -121,20 +121,20 @@ def _run_commands() -> int:
     except OSError:
         raise
     except Exception as error:
-        return _fail_unforeseen(error)
+        return _report_unexpected_error(error)
     return 0
 
 
 def _fail_of_output(error: OSError) -> int:
     """Say that results could not be written, where that is what went wrong."""
     if error.filename is not None or error.errno not in _OUTPUT_FAULTS:
-        return _fail_unforeseen(error)
+        return _report_unexpected_error(error)
     _let_go_of_output()
     click.echo(f"oak-trim: the results cannot be written: {os_fault(error)}", err=True)
     return EXIT_UNREADABLE
 
 
-def _fail_unforeseen(error: Exception) -> int:
+def _report_unexpected_error(error: Exception) -> int:
     logging.getLogger(__name__).critical("unforeseen", exc_info=error)
     click.echo(
         f"oak-trim: something unforeseen happened ({type(error).__name__}: {str(error)[:200]}); it is logged in "

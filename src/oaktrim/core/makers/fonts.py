@@ -29,7 +29,7 @@ Codes = NDArray[np.uint8]
 SUFFIXES = frozenset((".ttf", ".otf"))
 # Signed distances are taken from a drawing so many times as large.
 _FINER = 4
-# Pixels that are drawn at most: fields of so many take a quarter of an hour, coverage of so many some minutes.
+# Pixels that are drawn at most: our own choice of what can be waited for.
 _MOST_FIELD, _MOST_COVERAGE = 10_000_000_000, 4_000_000_000
 # Drawn before their fields are worked out, on all cores.
 _AHEAD = 64

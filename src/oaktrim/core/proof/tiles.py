@@ -37,10 +37,10 @@ _BLOCKS = 16
 # the download, as a power of ten: blocks that repeat others miss in broad patches, which the eye sees more of than of grain.
 _LEAST_PART, _GROWS = 0.1, 0.3
 _KEEP_EVERY = 16
-# By how much what encoding loses in squares grows with each halving, seen at the source's size; between what was measured on
-# blocks of four and of eight pixels.
+# By how much what encoding loses in squares grows with each halving, seen at the source's size: our own choice; on 14 pictures of
+# games 0.4 to 1.5 guess alike, on noise 1.5 is nearer.
 _BROADER = 1.5
-# What no texture tells of an option: a step at each halving, and one for blocks.
+# What is taken of an option that no texture told anything of.
 _UNKNOWN_STEPS = 1.0
 
 
