@@ -13,7 +13,8 @@ from oaktrim.core.pixels.image import Image
 
 MAGIC = b"\x89PNG\r\n\x1a\n"
 # Kornia's reader takes a third of Pillow's time: without it, a first survey of a game's 2,761 pictures takes a tenth to a
-# sixth longer, of the demonstration a quarter (2026-11-29, two processes). What it calls the types of colour (clause 11.2.2) that it decodes.
+# sixth longer, of the demonstration a quarter (2026-11-29, two processes).
+# What it calls the types of colour (clause 11.2.2) that it decodes.
 _KORNIA_MODES = {0: "mono", 2: "rgb", 6: "rgba"}
 # It holds the interpreter's lock while it decodes: larger pictures would stop other threads for more than some 10 ms.
 _KORNIA_MOST = 1 << 20
