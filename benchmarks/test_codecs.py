@@ -14,8 +14,8 @@ import pytest
 from PIL import Image as PillowImage
 
 from benchmarks.conftest import report, seconds, turns
-from oaktrim.core.codecs import bc7
-from oaktrim.core.codecs.effort import Counted, Effort, EncodeOptions
+from oaktrim.core.codecs.bc7 import codec as bc7
+from oaktrim.core.codecs.effort import Effort, EncodeOptions, ErrorMetric
 from oaktrim.core.codecs.texture import EncodedTexture, decode_level, encode_level, encode_texture
 from oaktrim.core.files import dds as dds_files
 from oaktrim.core.files.pictures import read_picture
@@ -87,7 +87,8 @@ def texture(name: str, data: bytes, width: int, height: int) -> EncodedTexture:
 
 
 @pytest.mark.parametrize(
-    ("name", "reach"), [("bc1", "1.0x"), ("bc3", "1.0x"), ("bc4", "1.0x"), ("bc5", "1.0x"), ("bc6h", ""), ("bc7", "0.5x")]
+    ("name", "reach"),
+    [("bc1", "1.0x"), ("bc3", "1.0x"), ("bc4", "1.0x"), ("bc5", "1.0x"), ("bc6h", ""), ("bc7", "0.5x")],
 )
 def test_decode(demo, benchmark, name, reach):
     ours = finish(encode_texture([Image.of(large(demo))], FORMATS[name], EncodeOptions(Effort.DRAFT)))
@@ -127,7 +128,9 @@ def yardstick() -> list[np.ndarray]:
 
 def demo_colour(demo: Path) -> list[np.ndarray]:
     """Return 504² pixels out of each of the demonstration's colour textures."""
-    return [np.ascontiguousarray(to_rgba(read_picture(demo.parent / "art" / f"{name}.png"))[:504, :504]) for name in COLOUR]
+    return [
+        np.ascontiguousarray(to_rgba(read_picture(demo.parent / "art" / f"{name}.png"))[:504, :504]) for name in COLOUR
+    ]
 
 
 @pytest.mark.parametrize("pictures", ["demo", "yardstick"])
@@ -193,7 +196,7 @@ def test_bc7_with_alpha(benchmark, monkeypatch):
     sources = soft_alpha()
 
     def quality(effort: Effort) -> float:
-        options, found = EncodeOptions(effort, counted=Counted.DATA), []
+        options, found = EncodeOptions(effort, error_metric=ErrorMetric.DATA), []
         for pixels in sources:
             data = encode_level(Image.of(pixels), FORMATS["bc7"], options)
             level = to_rgba(decode_level(texture("bc7", data, pixels.shape[1], pixels.shape[0])))

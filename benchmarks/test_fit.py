@@ -11,7 +11,7 @@ from tests.core.plan.test_budget import instance, limits_at
 from benchmarks.conftest import report, seconds
 from oaktrim.core.job.document import load_job, root_of
 from oaktrim.core.plan.budget import solve
-from oaktrim.core.plan.packing import PackedShares
+from oaktrim.core.plan.packing import CompressionRatios
 from oaktrim.core.plan.resolve import resolve
 from oaktrim.core.progress import finish
 from oaktrim.core.proof.fit import Fit, propose
@@ -40,12 +40,12 @@ def test_the_demonstration(demo: Path, tmp_path: Path, benchmark: pytest.Fixture
     """All of the demonstration, with nothing known beforehand."""
     job, cache = load_job(demo), SurveyCache(tmp_path)
     inventory, target = finish(scan(root_of(job, demo), job.scan_settings, cache)), job.target("pocket")
-    shares, found = PackedShares(inventory), []
-    plan = resolve(inventory, target, job.cuts, shares, job.role_rules)
+    ratios, found = CompressionRatios(inventory), []
+    plan = resolve(inventory, target, job.cuts, ratios, job.role_rules)
     locked, floors = np.zeros(len(plan.formats), np.bool_), floors_of(job.role_rules, target)
 
     def fit() -> Fit:
-        return finish(propose(plan, shares, cache, dict(target.limit_bytes), locked, floors))
+        return finish(propose(plan, ratios, cache, dict(target.limit_bytes), locked, floors))
 
     took = seconds(lambda: found.append(fit()), 1)
     assert found[-1].solution is not None

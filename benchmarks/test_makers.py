@@ -17,8 +17,8 @@ from oaktrim.core.files.pictures import write_png
 from oaktrim.core.makers.fonts import open_font
 from oaktrim.core.makers.glyphs import GlyphSheet, make_sheet
 from oaktrim.core.makers.layouts import LAYOUTS
-from oaktrim.core.makers.pack import Feed, Lane, Pack, pack_picture
-from oaktrim.core.progress import finish, spread
+from oaktrim.core.makers.pack import ChannelSource, Lane, Pack, pack_picture
+from oaktrim.core.progress import finish, map_unordered
 from oaktrim.core.survey.making import Sources
 from oaktrim.demo.brush import noise
 
@@ -42,7 +42,7 @@ def test_packing_beside_decoding_and_saving(benchmark: pytest.FixtureRequest, ma
     layout, sources = LAYOUTS[0], Sources(maps, {}, 1 << 28)
 
     def pack(number: int) -> None:
-        red, green, blue = (Lane((Feed(f"{number}_{name}.png"),)) for name in _FILES)
+        red, green, blue = (Lane((ChannelSource(f"{number}_{name}.png"),)) for name in _FILES)
         made = Pack("p", layout.id, (red, green, blue, Lane()))
         write_png(tmp_path / f"{number}.png", pack_picture(made, layout, sources))
 
@@ -53,7 +53,7 @@ def test_packing_beside_decoding_and_saving(benchmark: pytest.FixtureRequest, ma
         (tmp_path / f"{number}_plain.png").write_bytes(buffer.getvalue())
 
     ours, theirs = turns(
-        lambda: list(spread(pack, range(_SETS), 2)), lambda: list(spread(merely, range(_SETS), 2)), 2
+        lambda: list(map_unordered(pack, range(_SETS), 2)), lambda: list(map_unordered(merely, range(_SETS), 2)), 2
     )  # fmt: skip
     report(
         f"packing three maps of {_SIDE}², {_SETS} sets", "Pillow decoding and saving", f"{ours / theirs:.2f}x", "1.2x"

@@ -16,11 +16,11 @@ from benchmarks.trees import mixed_tree, surveyed_copies
 from oaktrim.core.job.document import load_job, root_of, targets_of
 from oaktrim.core.plan.cuts import Cap, Cut
 from oaktrim.core.plan.forecast import forecast, half_width
-from oaktrim.core.plan.packing import PackedShares
+from oaktrim.core.plan.packing import CompressionRatios
 from oaktrim.core.plan.query import Assets, select
 from oaktrim.core.plan.report import survey
 from oaktrim.core.plan.resolve import resolve
-from oaktrim.core.progress import finish, spread
+from oaktrim.core.progress import finish, map_unordered
 from oaktrim.core.ship.run import ship
 from oaktrim.core.survey.cache import SurveyCache
 from oaktrim.core.survey.scan import scan
@@ -49,7 +49,7 @@ def test_survey(tree, tmp_path, benchmark):
         with PillowImage.open(path) as picture:
             picture.load()
 
-    decoding = seconds(lambda: list(spread(load, pictures, 2)), 2)
+    decoding = seconds(lambda: list(map_unordered(load, pictures, 2)), 2)
     cache = SurveyCache(tmp_path)
     first = seconds(lambda: finish(scan(tree, cache=cache)), 1)
     again = seconds(lambda: finish(scan(tree, cache=cache)), 3)
@@ -63,18 +63,18 @@ def test_a_large_job(large, benchmark):
     root, cache = large
     reopened = seconds(lambda: finish(scan(root, cache=cache)), 2)
     inventory = finish(scan(root, cache=cache))
-    count = len(inventory.textures) + len(inventory.carried)
-    shares, target = PackedShares(inventory), target_named("pocket")
+    count = len(inventory.textures) + len(inventory.passthrough)
+    ratios, target = CompressionRatios(inventory), target_named("pocket")
     paths = tuple(row.path for row in inventory.textures)
     sides = iter([2048, 1024, 512, 256, 128, 64, 32] * 50)
 
     def edit() -> None:
-        plan = resolve(inventory, target, (Cut(Cap(next(sides)), paths),), shares)
+        plan = resolve(inventory, target, (Cut(Cap(next(sides)), paths),), ratios)
         for line in target.limit_bytes:
             plan.total(line)
 
     edit()
-    plan = resolve(inventory, target, (), shares)
+    plan = resolve(inventory, target, (), ratios)
 
     def filter_afresh() -> None:
         select("role:normal side>128 path:0", Assets(plan, plan, ()))
@@ -153,7 +153,7 @@ def test_forecast(demo, tmp_path, benchmark):
     errors, within = [], []
     for plan in told.plans:
         shipped = finish(ship(plan, tmp_path / plan.target.id))
-        real = {s.line: s.value for s in shipped.standings}
+        real = {s.line: s.value for s in shipped.statuses}
         errors.append(plan.total("package") / real["package"] - 1)
         report(
             f"forecast of the package, {plan.target.name}",

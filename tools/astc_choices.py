@@ -3,7 +3,7 @@
 Usage: python tools/astc_choices.py PICTURES... --size 6x6 [--size 8x8 ...] [--alpha]
 
 Every legal choice is tried alone on blocks of the pictures. A list then grows by the choice that takes most off the logarithm
-of each picture's error, beside those before it. Prints the rows of `astcchoices.py`: one partition, two planes (with
+of each picture's error, beside those before it. Prints the rows of `astc/choices.toml`: one partition, two planes (with
 alpha), two partitions. The lists of three and four are tried only where fewer have won, so no choice of theirs can be tried alone.
 """
 
@@ -17,10 +17,10 @@ import numpy as np
 from numpy.typing import NDArray
 from PIL import Image as PillowImage
 
-from oaktrim.core.codecs import astcencode
-from oaktrim.core.codecs.astcfit import encode_rows
-from oaktrim.core.codecs.blocks import heed_of
-from oaktrim.core.codecs.effort import Counted
+from oaktrim.core.codecs.astc import encode as astc_encode
+from oaktrim.core.codecs.astc.fit import encode_rows
+from oaktrim.core.codecs.blocks import metric_params
+from oaktrim.core.codecs.effort import ErrorMetric
 
 Errors = NDArray[np.float64]
 Choice = tuple[int, int, int, bool]
@@ -32,7 +32,9 @@ LEAST, BESIDE = 0.0004, 8
 OPAQUE, WITH_ALPHA = 0, 2
 
 
-def blocks_of(files: Iterable[Path], size: tuple[int, int], alpha: bool, seed: int) -> tuple[NDArray[np.uint8], NDArray[np.int64]]:
+def blocks_of(
+    files: Iterable[Path], size: tuple[int, int], alpha: bool, seed: int
+) -> tuple[NDArray[np.uint8], NDArray[np.int64]]:
     """Return blocks in one row (height, width * N, 4), and the picture that each is of (N,)."""
     rng = np.random.default_rng(seed)
     blocks, owners = [], []
@@ -45,7 +47,9 @@ def blocks_of(files: Iterable[Path], size: tuple[int, int], alpha: bool, seed: i
             pixels[..., 3] = 255
         owner, got = len(set(owners)), 0
         for _ in range(6 * EACH):
-            y, x = (int(rng.integers(0, side - part + 1)) for side, part in zip(pixels.shape[:2], size[::-1], strict=True))
+            y, x = (
+                int(rng.integers(0, side - part + 1)) for side, part in zip(pixels.shape[:2], size[::-1], strict=True)
+            )
             block = pixels[y : y + size[1], x : x + size[0]]
             grey = (block[..., 0] == block[..., 1]).all() and (block[..., 1] == block[..., 2]).all()
             unseen = (block[..., 3] == 0).all() or (alpha and (block[..., 3] == 255).all())
@@ -60,32 +64,43 @@ def blocks_of(files: Iterable[Path], size: tuple[int, int], alpha: bool, seed: i
 
 def legal(size: tuple[int, int], kind: int, family: int) -> dict[Choice, tuple[int, ...]]:
     """Return the rows of the encoder's table by choice: grid, level, and whether an end is a share of the other."""
-    partitions, planes = astcencode._FAMILIES[family]
-    places, found = astcencode._infills(size)[0], {}
-    for across, down, level, of_planes in sorted(astcencode._modes(size)):
+    partitions, planes = astc_encode._FAMILIES[family]
+    places, found = astc_encode._infills(size)[0], {}
+    for across, down, level, of_planes in sorted(astc_encode._modes(size)):
         for scaled in (False, True) if of_planes == planes else ():
-            row = astcencode._choice(size, (across, down), level, planes, partitions, astcencode._VALUES[kind], scaled)
+            row = astc_encode._choice(
+                size, (across, down), level, planes, partitions, astc_encode._VALUES[kind], scaled
+            )
             if row is not None:
                 found[across, down, level, scaled] = (places[across, down], *row[1:])
     return found
 
 
 def errors_alone(
-    pixels: NDArray[np.uint8], size: tuple[int, int], kind: int, family: int, row: tuple[int, ...], floor: tuple[int, ...]
+    pixels: NDArray[np.uint8],
+    size: tuple[int, int],
+    kind: int,
+    family: int,
+    row: tuple[int, ...],
+    floor: tuple[int, ...],
 ) -> Errors:
     """Return the error of each block where one choice is all there is, beside a poor one of one partition, which must be."""
-    tables = astcencode.encoding_tables(size, 256)
+    tables = astc_encode.encoding_tables(size, 256)
     choices, plan = np.zeros_like(tables[0]), np.zeros((5, 8), np.int64)
     choices[kind, 0, 0], plan[kind, 0] = floor, 1
     choices[kind, family, 0], plan[kind, family], plan[kind, 5] = row, 1, 3
     plan[4, :4] = 1, -1, 1024, 1
-    count, heed = pixels.shape[1] // size[0], heed_of(Counted.COLOUR)
-    out, told = np.zeros((1, count, 16), np.uint8), np.zeros((1, count), np.float32)
-    encode_rows(pixels, *size, plan, heed, (choices, *tables[1:]), 0, 1, out, told, astcencode.scratch(size, 256))
-    return told[0].astype(np.float64)
+    count, params = pixels.shape[1] // size[0], metric_params(ErrorMetric.COLOUR)
+    out, block_errors = np.zeros((1, count, 16), np.uint8), np.zeros((1, count), np.float32)
+    encode_rows(
+        pixels, *size, plan, params, (choices, *tables[1:]), 0, 1, out, block_errors, astc_encode.scratch(size, 256)
+    )
+    return block_errors[0].astype(np.float64)
 
 
-def grown(alone: dict[Choice, Errors], before: Errors, owners: NDArray[np.int64], most: int) -> tuple[list[Choice], Errors]:
+def grown(
+    alone: dict[Choice, Errors], before: Errors, owners: NDArray[np.int64], most: int
+) -> tuple[list[Choice], Errors]:
     """Return choices in the order in which they help most, and the errors that are left beside those before."""
     count = int(owners.max()) + 1
 
@@ -118,7 +133,9 @@ def main(pictures: tuple[Path, ...], sizes: tuple[str, ...], alpha: bool) -> Non
         print(text, f"{len(owners)} blocks of {owners.max() + 1} pictures")
         before = np.full(len(owners), 1e9)
         for family in (0, 1, 2) if alpha else (0, 2):
-            alone = {c: errors_alone(pixels, size, kind, family, row, floor) for c, row in legal(size, kind, family).items()}
+            alone = {
+                c: errors_alone(pixels, size, kind, family, row, floor) for c, row in legal(size, kind, family).items()
+            }
             found, _ = grown(alone, before, owners, LONGEST[family])
             if family == 0:
                 before = np.minimum.reduce([alone[choice] for choice in found[:BESIDE]])

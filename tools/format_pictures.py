@@ -64,7 +64,7 @@ def main() -> None:
         at = liveliest(image)
         for column, name in enumerate(names):
             x, y = GAP + column * (cell + GAP), GAP + row * (cell + HEAD + GAP)
-            bits = f"{FORMATS[name].bits_a_pixel:.3g} bits"
+            bits = f"{FORMATS[name].bits_per_pixel:.3g} bits"
             label = "as it is, 32 bits" if name == "rgba8" else f"{FORMATS[name].label.replace('×', 'x')}, {bits}"
             draw.text((x, y), label, fill=(60, 52, 40), font=font)
             shown = PillowImage.fromarray(piece(image, at, name))

@@ -157,7 +157,7 @@ def main() -> None:
         window.survey.group.setCurrentIndex(2)
         choose(window, "badge_base.png")
         take(window, app, "survey-dusk", folder)
-        window.find()
+        window.show_finder()
         settle(app)
         finder = app.activePopupWidget()
         if finder is not None:

@@ -80,7 +80,11 @@ def test_outputs_that_are_closed_or_full(art):
     assert "Traceback" not in closed.stderr and closed.returncode in (0, 1)
     for command in ("targets", "formats", f'survey "{art}" --as json'):
         full = subprocess.run(
-            ["/bin/sh", "-c", f'"{PROGRAM}" {command} >/dev/full'], check=False, capture_output=True, text=True, timeout=120
+            ["/bin/sh", "-c", f'"{PROGRAM}" {command} >/dev/full'],
+            check=False,
+            capture_output=True,
+            text=True,
+            timeout=120,
         )
         assert full.stderr == "oak-trim: the results cannot be written: no space left on device\n"
         assert full.returncode == 2

@@ -13,7 +13,7 @@ from oaktrim.core.codecs.texture import EncodedTexture, decode_level, encode_lev
 from oaktrim.core.files.pictures import read_picture, write_png
 from oaktrim.core.formats.catalogue import FORMATS, ORDER
 from oaktrim.core.kernels import kernel_sources
-from oaktrim.core.pixels.levels import make_levels
+from oaktrim.core.pixels.levels import build_mip_chain
 from oaktrim.core.pixels.resample import Filter, Resampling, resample
 from oaktrim.core.plan.cuts import Cap, Cut, SetFormat
 from oaktrim.core.progress import finish
@@ -42,7 +42,7 @@ def test_nothing_is_compiled_after_set_up(tmp_path):
         for dtype in (np.uint8, np.uint16, np.float16, np.float32):
             for channels in (1, 2, 3, 4):
                 picture = busy(45, 31, channels, dtype=dtype)
-                make_levels(resample(picture, 20, 50, Resampling(Filter.BOX, normals=channels > 2)))
+                build_mip_chain(resample(picture, 20, 50, Resampling(Filter.BOX, normals=channels > 2)))
                 for name in ORDER:
                     for effort in Effort:
                         data = encode_level(picture, FORMATS[name], EncodeOptions(effort))
@@ -61,5 +61,5 @@ def test_kernels_are_made_anew_for_what_they_stand_on_and_for_nothing_else():
     held = {str(path.relative_to(package)) for path in kernel_sources(package)}
     holders = {str(p.relative_to(package)) for p in package.rglob("*.py") if "@njit" in p.read_text()}
     assert holders < held
-    assert {"codecs/etctables.py", "pixels/image.py"} < held
+    assert {"codecs/etc/tables.py", "pixels/image.py"} < held
     assert not any(name.startswith(("plan/", "ship/", "job/")) for name in held)

@@ -19,7 +19,7 @@ from oaktrim.demo.signface import sign_font
 
 def test_the_story_that_it_tells(demo_job, cache):
     job = load_job(demo_job)
-    inventory = finish(survey_tree(root_of(job, demo_job), job.scan_settings, job.orders, cache)).inventory
+    inventory = finish(survey_tree(root_of(job, demo_job), job.scan_settings, job.build_spec, cache)).inventory
     assert 70 <= len(inventory.textures) <= 85
     assert set(inventory.made) == {maker.name for maker in job.makers} and not inventory.unmade
     assert len(inventory.replaced) == 3, "the boots' maps ship as one"
@@ -31,7 +31,7 @@ def test_the_story_that_it_tells(demo_job, cache):
     uncut = [resolve(inventory, target) for target in targets_of(job)]
     for plan in uncut:
         assert all(s.over for s in limits_of(plan) if s.in_bytes), plan.target.id
-    told = finish(survey(inventory, targets_of(job), cache, job.cuts, job.role_rules, job.silences))
+    told = finish(survey(inventory, targets_of(job), cache, job.cuts, job.role_rules, job.suppressions))
     # Cuts bring every total of bytes under its limit; too many materials, triangles and draws are left to makers.
     over = [(plan.target.id, s.line) for plan in told.plans for s in limits_of(plan) if s.over]
     assert over == [("visor", "materials"), ("visor", "triangles"), ("visor", "draws")]

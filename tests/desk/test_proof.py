@@ -9,7 +9,7 @@ from PySide6.QtCore import QPoint, QPointF, QRectF, Qt
 from oaktrim.core.codecs.effort import Effort
 from oaktrim.core.pixels.image import Image
 from oaktrim.core.plan.cuts import Cap, SetFormat
-from oaktrim.core.proof.trial import best_of
+from oaktrim.core.proof.trial import pareto_front
 from oaktrim.core.units import bytes_text
 from oaktrim.desk.benches.proof.bench import Page
 from oaktrim.desk.widgets.layers import make_layer
@@ -44,7 +44,7 @@ def test_candidates_are_tried_and_one_becomes_the_cut(qtbot, proving):
     qtbot.mouseClick(card, Qt.MouseButton.LeftButton)
     recipe = session.plan().recipe(session.chosen[0])
     assert (recipe.width, recipe.format) == (256, wanted.recipe.format)
-    assert int(session.plan().arrival.memory[session.chosen[0]]) == wanted.memory
+    assert int(session.plan().footprint.memory[session.chosen[0]]) == wanted.memory
     assert {type(cut.change) for cut in session.job.cuts} == {Cap, SetFormat}
     qtbot.waitUntil(lambda: any(c.present and c.candidate.recipe == recipe for c in pane.cards), timeout=20000)
     qtbot.keyClick(proving, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
@@ -123,7 +123,9 @@ def test_worst_places_are_one_key_away(qtbot, proving):
 
 def test_a_wall_shows_the_worst_first_and_leads_to_one(qtbot, proving):
     session, wall = proving.session, proving.proof.wall
-    session.edit(session.history.job.with_changes("lounge", ["wall/plaster_base.png"], Cap(32), SetFormat("bc1")), "small")
+    session.edit(
+        session.history.job.with_changes("lounge", ["wall/plaster_base.png"], Cap(32), SetFormat("bc1")), "small"
+    )
     session.select(tuple(range(len(session.inventory.textures))))
     qtbot.mouseClick(proving.proof.pages[Page.WALL], Qt.MouseButton.LeftButton)
     qtbot.waitUntil(lambda: len(wall._results) == 5, timeout=60000)
@@ -144,7 +146,9 @@ def test_fit_to_budget_is_one_step_of_undo(qtbot, proving):
     qtbot.mouseClick(fit.begin, Qt.MouseButton.LeftButton)
     qtbot.waitUntil(lambda: fit.model.rowCount() > 0, timeout=120000)
     found = fit.model.fit
-    assert {found.problem.option(int(found.solution.picks[group])).effort for group in fit.model.groups} == {Effort.DRAFT}
+    assert {found.problem.option(int(found.solution.picks[group])).effort for group in fit.model.groups} == {
+        Effort.DRAFT
+    }
     promised = {line: fit.model.fit.problem.total(fit.picks(), line) for line in ("memory", "package")}
     assert promised["memory"] <= 300 * 1024
     # Refusing one is counted at once; taking it back too.
@@ -164,7 +168,9 @@ def test_fit_to_budget_is_one_step_of_undo(qtbot, proving):
 
 def test_between_two_levels_both_are_seen(qtbot):
     """As a GPU filters between the levels that ship: black at full size and white below meet in grey half way."""
-    black, white = (np.full((side, side, 4), (code, code, code, 255), np.uint8) for side, code in ((256, 0), (128, 255)))
+    black, white = (
+        np.full((side, side, 4), (code, code, code, 255), np.uint8) for side, code in ((256, 0), (128, 255))
+    )
     view = PictureView()
     qtbot.addWidget(view)
     view.resize(300, 300)
@@ -191,7 +197,7 @@ def test_names_on_the_chart_stand_clear_of_points_and_of_each_other(qtbot):
                 Point(int(2 ** rng.uniform(14, 23)), float(rng.uniform(0, 8)), f"BC1 1-bit alpha {64 << k % 6}", "")
                 for k in range(count)
             ]
-            best = best_of([p.bytes for p in points], [p.steps for p in points])
+            best = pareto_front([p.bytes for p in points], [p.jnd for p in points])
             chart.show_points(points, best, best[0])
             named = chart.names_shown(chart.fontMetrics())
             left_out += len(best) - len(named)

@@ -19,9 +19,9 @@ from PySide6.QtWidgets import (
     QSlider,
 )
 
-from oaktrim.core.codecs.effort import Counted
+from oaktrim.core.codecs.effort import ErrorMetric
 from oaktrim.core.formats.catalogue import FORMATS
-from oaktrim.core.plan.cuts import Cap, SetCounted, SetFormat
+from oaktrim.core.plan.cuts import Cap, SetErrorMetric, SetFormat
 from oaktrim.desk.look.tokens import THEMES
 from oaktrim.desk.shell.recent import recent_paths
 from oaktrim.desk.widgets.finder import Findable, Finder, ranked
@@ -49,9 +49,9 @@ def listed(window):
 
 
 def widths(window):
-    arrival = window.session.plan().arrival
+    footprint = window.session.plan().footprint
     return {
-        t.path.rsplit("/")[-1]: int(w) for t, w in zip(window.session.inventory.textures, arrival.width, strict=True)
+        t.path.rsplit("/")[-1]: int(w) for t, w in zip(window.session.inventory.textures, footprint.width, strict=True)
     }
 
 
@@ -87,11 +87,11 @@ def test_the_whole_round(qtbot, opened, tmp_path):
     assert session.job.cuts[-1].change == SetFormat("bc3")
     assert session.job.cuts[-1].targets == ()
     # What errors count on, told by the use until it is chosen; and taken back.
-    errors = window.survey.cuts.counted
+    errors = window.survey.cuts.error_metric
     assert errors.currentText() == "as used"
     errors.setCurrentIndex(errors.findText("by eye"))
     errors.activated.emit(errors.currentIndex())
-    assert session.job.cuts[-1].change == SetCounted(Counted.PERCEPTUAL)
+    assert session.job.cuts[-1].change == SetErrorMetric(ErrorMetric.PERCEPTUAL)
     errors.setCurrentIndex(0)
     errors.activated.emit(0)
     assert session.job.cuts[-1].change == SetFormat("bc3")
@@ -144,7 +144,7 @@ def test_keyboard_alone(qtbot, opened):
     lines = QGuiApplication.clipboard().text().split("\n")
     assert len(lines) == 6
     assert lines[0].startswith("Texture\tUsed as")
-    assert str(FORMATS["rgba8"].chain_bytes(512, 512, 10)) in QGuiApplication.clipboard().text()
+    assert str(FORMATS["rgba8"].mip_chain_bytes(512, 512, 10)) in QGuiApplication.clipboard().text()
 
 
 def test_filters_and_sorting(qtbot, opened):
@@ -153,9 +153,9 @@ def test_filters_and_sorting(qtbot, opened):
     window.survey.set_filter("Findings")
     assert model.rowCount() == 3
     window.survey.set_filter("All")
-    window.survey.find.setText("wall/")
+    window.survey.filter_line.setText("wall/")
     assert model.rowCount() == 3
-    window.survey.find.clear()
+    window.survey.filter_line.clear()
     window.rules.rulers["memory"].family_clicked.emit("normal")
     assert [model.index(0, 0).data()] == ["brick_n.png"]
     assert model.rowCount() == 1
@@ -165,16 +165,18 @@ def test_filters_and_sorting(qtbot, opened):
             column, Qt.SortOrder.AscendingOrder if ascending else Qt.SortOrder.DescendingOrder
         )
         rows = [model.row_at(place) for place in range(model.rowCount())]
-        key = np.array([t.path for t in window.session.inventory.textures]) if column == 0 else model.now.arrival.memory
+        key = (
+            np.array([t.path for t in window.session.inventory.textures]) if column == 0 else model.now.footprint.memory
+        )
         values = [key[row] for row in rows]
         assert values == sorted(values, reverse=not ascending)
 
 
 def test_the_ledger_is_a_model_that_qt_accepts(opened):
     tester = QAbstractItemModelTester(opened.survey.model, QAbstractItemModelTester.FailureReportingMode.Fatal)
-    opened.survey.find.setText("brick")
+    opened.survey.filter_line.setText("brick")
     opened.survey.ledger.sortByColumn(0, Qt.SortOrder.AscendingOrder)
-    opened.survey.find.clear()
+    opened.survey.filter_line.clear()
     opened.session.undo()
     assert tester.model() is opened.survey.model
 

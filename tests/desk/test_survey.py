@@ -77,17 +77,17 @@ def test_a_finding_is_mended_for_all_at_once(qtbot, opened):
     window.survey.show_finding("more-size-than-detail")
     session.select([row(window, "sky_base.png"), row(window, "fog_base.png")])
     pane.silence("they are meant to be soft")
-    assert {(s.path, s.reason) for s in session.job.silenced} == {
+    assert {(s.path, s.reason) for s in session.job.suppressed} == {
         ("sky_base.png", "they are meant to be soft"), ("fog_base.png", "they are meant to be soft"),
     }  # fmt: skip
     qtbot.waitUntil(lambda: "more-size-than-detail" not in {f.code for f in session.findings()}, timeout=WAIT)
     qtbot.mouseClick(pane.heard, Qt.MouseButton.LeftButton)
-    assert session.job.silenced == ()
+    assert session.job.suppressed == ()
 
 
 def test_the_filter_field(qtbot, opened):
     window = opened
-    find = window.survey.find
+    find = window.survey.filter_line
     find.setText("role:base-colour side>=512")
     assert shown(window) == {"oak_base.png"}
     find.setText("sise>3")
@@ -196,7 +196,7 @@ def test_a_column_is_pasted_back(qtbot, opened, tmp_path):
     assert len(view._pasted.changes) == 1 and "never enlarged" in view._pasted.refused[0][2]
     view.go.click()
     assert [cut.change for cut in session.job.cuts] == [Cap(128)]
-    window.survey.find.setText("oak")
+    window.survey.filter_line.setText("oak")
     window.survey.write_csv(str(tmp_path / "out.csv"))
     rows = list(csv.DictReader((tmp_path / "out.csv").read_text().splitlines()))
     assert {r["path"] for r in rows} == {"boat/oak_base.png", "boat/oak_n.png"}

@@ -7,7 +7,8 @@ import ctypes
 import moderngl
 import numpy as np
 
-from oaktrim.core.formats.catalogue import FORMATS, Hardware
+from oaktrim.core.formats.catalogue import FORMATS
+from oaktrim.core.formats.format import Hardware
 
 _TEXTURE_2D, _RGBA, _UNSIGNED_BYTE, _FLOAT = 0x0DE1, 0x1908, 0x1401, 0x1406
 _UNPACK_ALIGNMENT, _PACK_ALIGNMENT = 0x0CF5, 0x0D05

@@ -10,19 +10,19 @@ import click
 import msgspec
 
 from oaktrim.cli.console import console, run, table
-from oaktrim.core.codecs.effort import Counted, Dither, Effort, EncodeOptions
+from oaktrim.core.codecs.effort import Dither, Effort, EncodeOptions, ErrorMetric
 from oaktrim.core.codecs.texture import EncodedTexture, encode_texture, stack_textures
 from oaktrim.core.errors import FileError, Unsupported, shown
 from oaktrim.core.files import ktx2
 from oaktrim.core.files.atomic import read_bytes, write_atomic
 from oaktrim.core.files.pictures import pack_texture, parse_texture, read_picture, texture_image, write_png
 from oaktrim.core.formats.catalogue import format_named
-from oaktrim.core.pixels.levels import MIP_FILTER, make_levels
+from oaktrim.core.pixels.levels import MIP_FILTER, build_mip_chain
 from oaktrim.core.pixels.metrics import compare
 from oaktrim.core.plan.cuts import MAX_LOSS
 from oaktrim.core.progress import Progress, Task
 from oaktrim.core.survey.roles import DEFAULT_PATTERNS, Role, role_guesser
-from oaktrim.core.survey.uses import counted_as, resampled_as
+from oaktrim.core.survey.uses import error_metric_of, resampled_as
 from oaktrim.core.units import bytes_text, decibels_text
 
 
@@ -39,7 +39,7 @@ class _Wanted:
     name: str
     options: EncodeOptions
     role: Role | None
-    counted: Counted | None
+    error_metric: ErrorMetric | None
     levels: bool
     zstd: int | None
 
@@ -49,9 +49,11 @@ def _encode_one(source: Path, wanted: _Wanted) -> Task[EncodedTexture]:
     image = read_picture(source)
     if not image.is_float:
         image = image.read_as(role.transfer)
-    chain = make_levels(image, None if wanted.levels else 1, resampled_as(role, image, MIP_FILTER))
-    counted = wanted.counted or counted_as(role)
-    return (yield from encode_texture(chain, format_named(wanted.name), replace(wanted.options, counted=counted)))
+    chain = build_mip_chain(image, None if wanted.levels else 1, resampled_as(role, image, MIP_FILTER))
+    error_metric = wanted.error_metric or error_metric_of(role)
+    return (
+        yield from encode_texture(chain, format_named(wanted.name), replace(wanted.options, error_metric=error_metric))
+    )
 
 
 def _encode_file(sources: tuple[Path, ...], faces: int, target: Path, wanted: _Wanted) -> Task[int]:
@@ -94,7 +96,7 @@ def _encode_all(files: dict[Path, tuple[Path, ...]], faces: int, wanted: _Wanted
 @click.option(
     "--count",
     "counted",
-    type=click.Choice([c.value for c in Counted]),
+    type=click.Choice([c.value for c in ErrorMetric]),
     help="What an error counts on; by its role if left out.",
 )
 @click.option("--no-levels", is_flag=True, help="Only the full size, without mip levels.")
@@ -120,7 +122,7 @@ def encode(
     effort: str,
     container: str,
     role: str | None,
-    counted: str | None,
+    error_metric: str | None,
     no_levels: bool,
     alpha_threshold: int,
     dither: str,
@@ -134,7 +136,7 @@ def encode(
     if zstd is not None and container == "dds":
         raise Unsupported("a DDS file cannot be supercompressed; leave --zstd out or write KTX2")
     options = EncodeOptions(Effort(effort), alpha_threshold, Dither(dither), loss)
-    counts = Counted(counted) if counted else None
+    counts = ErrorMetric(error_metric) if error_metric else None
     wanted = _Wanted(name, options, Role(role) if role else None, counts, not no_levels, zstd)
     files: dict[Path, tuple[Path, ...]] = {}
     for sources in (images,) if stack else [(image,) for image in images]:

@@ -12,7 +12,7 @@ import msgspec
 from oaktrim.cli.console import console, run, table
 from oaktrim.cli.ship import ship_source
 from oaktrim.cli.sources import Source, source_at, weigh_source
-from oaktrim.cli.survey import print_findings, standing_text
+from oaktrim.cli.survey import print_findings, status_text
 from oaktrim.core.plan.resolve import limits_of
 from oaktrim.core.survey.cache import cache_folder
 from oaktrim.demo.heronmere import make_demo
@@ -31,7 +31,7 @@ def run_example(out: Path | None = None) -> None:
     _say("Where do I stand? Nothing is cut yet.")
     before = weigh_source(uncut, ())
     for plan in before.plans:
-        rows = [standing_text(plan.target, standing) for standing in limits_of(plan)]
+        rows = [status_text(plan.target, status) for status in limits_of(plan)]
         console().print(table([plan.target.name, "is", "limit", ""], rows, right=(1, 2)))
     _say(f"What is wrong? {len(before.findings)} findings; the dearest of each kind:")
     first = {finding.code: finding for finding in reversed(before.findings)}
@@ -42,7 +42,7 @@ def run_example(out: Path | None = None) -> None:
     with tempfile.TemporaryDirectory(prefix="shipped-", dir=_scratch()) as folder:
         for plan in before.plans:
             place = (out or Path(folder)) / plan.target.id
-            _ship_and_weigh(source, plan.target.id, place, {s.line: s.value for s in limits_of(plan)})
+            _ship_and_weigh(source, plan.target.id, place, {s.line.name: s.value for s in limits_of(plan)})
 
 
 def _scratch() -> Path:
@@ -53,12 +53,12 @@ def _scratch() -> Path:
 def _ship_and_weigh(source: Source, target: str, place: Path, before: dict[str, int]) -> None:
     plan, shipped = ship_source(source, target, place)
     _say(f"Shipped for {plan.target.name}: {shipped.written} written, {shipped.unchanged} unchanged. Before and after:")
-    again = {s.line: s for s in limits_of(weigh_source(source_at(place), (target,)).plans[0])}
+    again = {s.line.name: s for s in limits_of(weigh_source(source_at(place), (target,)).plans[0])}
     rows = []
-    for standing in shipped.standings:
-        line, after, limit, verdict = standing_text(plan.target, standing)
-        was = standing_text(plan.target, replace(standing, value=before[standing.line]))[1]
-        surveyed = standing_text(plan.target, again[standing.line])[1]
+    for status in shipped.statuses:
+        line, after, limit, verdict = status_text(plan.target, status)
+        was = status_text(plan.target, replace(status, value=before[status.line.name]))[1]
+        surveyed = status_text(plan.target, again[status.line.name])[1]
         rows.append((line, was, after, surveyed, limit, verdict))
     heads = [plan.target.name, "before", "after", "surveyed again", "limit", ""]
     console().print(table(heads, rows, right=(1, 2, 3, 4)))

@@ -13,14 +13,15 @@ from oaktrim.core.codecs.effort import Effort
 from oaktrim.core.errors import shown
 from oaktrim.core.job.document import save_job
 from oaktrim.core.makers.build import survey_tree
-from oaktrim.core.plan.packing import Measured, PackedShares
+from oaktrim.core.plan.packing import CompressionRatios, Measured
 from oaktrim.core.plan.query import Assets, select
 from oaktrim.core.plan.resolve import Plan, resolve
 from oaktrim.core.plan.verdict import findings_of
 from oaktrim.core.proof.fit import Basis, Fit, propose, why, with_fit
 from oaktrim.core.proof.problem import floors_of
 from oaktrim.core.survey.cache import SurveyCache
-from oaktrim.core.targets.target import BYTE_LINES, Target, parse_bytes
+from oaktrim.core.targets.lines import byte_lines
+from oaktrim.core.targets.target import Target, parse_bytes
 from oaktrim.core.units import bytes_text
 
 
@@ -29,9 +30,9 @@ def limits_for(target: Target, lines: tuple[str, ...]) -> dict[str, int]:
     limits = dict(target.limit_bytes)
     for text in lines:
         name, mark, size = text.partition("=")
-        if not mark or name not in BYTE_LINES:
+        if not mark or name not in byte_lines():
             raise fail(
-                f"--line {text!r}: write a line and its limit, as memory=160MiB; lines are {', '.join(BYTE_LINES)}"
+                f"--line {text!r}: write a line and its limit, as memory=160MiB; lines are {', '.join(byte_lines())}"
             )
         try:
             limits[name] = parse_bytes(size)
@@ -58,10 +59,15 @@ def locked_by(plan: Plan, filters: tuple[str, ...]) -> np.ndarray:
 )
 @click.option("--lock", "locks", multiple=True, metavar="FILTER", help="Textures that are not to be touched.")
 @click.option(
-    "--effort", type=click.Choice([e.value for e in Effort]), help="Encode what is proposed with this; as it is if left out."
+    "--effort",
+    type=click.Choice([e.value for e in Effort]),
+    help="Encode what is proposed with this; as it is if left out.",
 )
 @click.option(
-    "--within", type=click.FloatRange(1), metavar="SECONDS", help="Take the best answer after so long; Ctrl+C takes it at once."
+    "--within",
+    type=click.FloatRange(1),
+    metavar="SECONDS",
+    help="Take the best answer after so long; Ctrl+C takes it at once.",
 )
 @click.option("--dry-run", is_flag=True, help="Print the plan, and leave the job as it is.")
 def fit(
@@ -85,13 +91,13 @@ def fit(
     if not limits:
         raise fail(f"{target.name} has no limit in bytes; give one with --line")
     cache = SurveyCache()
-    inventory = run(survey_tree(source.root, source.job.scan_settings, source.job.orders, cache)).inventory
-    shares = PackedShares(inventory).merged(Measured(cache.measured()))
-    plan = resolve(inventory, target, source.job.cuts, shares, source.job.role_rules)
+    inventory = run(survey_tree(source.root, source.job.scan_settings, source.job.build_spec, cache)).inventory
+    ratios = CompressionRatios(inventory).merged(Measured(cache.measured()))
+    plan = resolve(inventory, target, source.job.cuts, ratios, source.job.role_rules)
     locked = locked_by(plan, locks)
     floors = floors_of(source.job.role_rules, target)
     task = propose(
-        plan, shares, cache, limits, locked, floors, source.job.max_pixels,
+        plan, ratios, cache, limits, locked, floors, source.job.max_pixels,
         None if effort is None else Effort(effort), within,
     )  # fmt: skip
     best: list[Fit] = []
@@ -130,8 +136,8 @@ def _print_plan(found: Fit, limits: dict[str, int]) -> None:
         pick = int(solution.picks[group])
         first = int(problem.choices.first[group])
         option, now, row = problem.option(pick), problem.option(first), problem.groups[group].rows[0]
-        arrival = problem.plan.arrival
-        side = max(int(arrival.width[row]), int(arrival.height[row]))
+        footprint = problem.plan.footprint
+        side = max(int(footprint.width[row]), int(footprint.height[row]))
         more = len(problem.groups[group].rows) - 1
         cells = [bytes_text(int(cost)) for cost in problem.choices.cost[:, first] - problem.choices.cost[:, pick]]
         rows.append(
@@ -140,7 +146,7 @@ def _print_plan(found: Fit, limits: dict[str, int]) -> None:
                 f"{side} {now.label}",
                 f"{option.side or side} {option.label}",
                 *cells,
-                f"{problem.steps(pick):.2f}",
+                f"{problem.jnd(pick):.2f}",
             )
         )
     heads = ["texture", "now", "proposed", *(f"{line} saved" for line in problem.lines), "steps seen"]

@@ -5,8 +5,9 @@ from __future__ import annotations
 import click
 
 from oaktrim.cli.console import console, table
-from oaktrim.core.formats.catalogue import FORMATS, TextureFormat
-from oaktrim.core.plan.advice import about, offers
+from oaktrim.core.formats.catalogue import FORMATS
+from oaktrim.core.formats.format import TextureFormat
+from oaktrim.core.plan.advice import format_options
 from oaktrim.core.survey.roles import Role
 from oaktrim.core.targets.target import target_named
 
@@ -20,12 +21,12 @@ def formats(target_id: str | None, role: str | None) -> None:
         rows = [_row(row, None) for row in FORMATS.values()]
     else:
         use = Role(role) if role else Role.UNKNOWN
-        rows = [_row(offer.format, offer.against) for offer in offers(target_named(target_id), use)]
+        rows = [_row(offer.format, offer.against) for offer in format_options(target_named(target_id), use)]
     last = "what it breaks" if target_id is None else f"why not on {target_id}"
     console().print(table(["format", "bits", "keeps", "hardware", "good for", last], rows, right=(1,)))
 
 
 def _row(row: TextureFormat, against: str | None) -> tuple[str, ...]:
-    good, breaks = about(row)
+    good, breaks = row.good_for, row.weakness
     said = breaks if against is None else against
-    return row.name, f"{row.bits_a_pixel:.3g}", row.channels, row.hardware.value, good, said
+    return row.name, f"{row.bits_per_pixel:.3g}", row.channels, row.hardware.value, good, said

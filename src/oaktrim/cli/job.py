@@ -10,7 +10,7 @@ import numpy as np
 
 from oaktrim.cli.console import console, fail, table
 from oaktrim.cli.sources import Source, source_at, weigh_source
-from oaktrim.core.codecs.effort import Counted, Effort
+from oaktrim.core.codecs.effort import Effort, ErrorMetric
 from oaktrim.core.errors import DocumentError, shown
 from oaktrim.core.job.document import SUFFIX, Job, load_job, new_job, root_of, save_job
 from oaktrim.core.plan.cuts import (
@@ -20,8 +20,8 @@ from oaktrim.core.plan.cuts import (
     Cut,
     Drop,
     KeepCoverage,
-    SetCounted,
     SetEffort,
+    SetErrorMetric,
     SetFormat,
     SetLevels,
     SetLoss,
@@ -78,7 +78,7 @@ def show(path: Path) -> None:
         click.echo(f"{maker.kind}: {maker.name}, of {of}")
     for place, cut in enumerate(job.cuts, 1):
         click.echo(f"{place}. {cut.label} ({', '.join(cut.targets) or 'all targets'})")
-    for silence in job.silenced:
+    for silence in job.suppressed:
         click.echo(f"quiet: {silence.code} on {silence.path}: {silence.reason}")
 
 
@@ -115,7 +115,7 @@ def _save(job: Job, path: Path, source: Source) -> None:
     metavar="ALPHA",
     help="Levels keep what a cut-out at it shows.",
 )
-@click.option("--count", "counted", type=click.Choice([c.value for c in Counted]), help="What an error counts on.")
+@click.option("--count", "counted", type=click.Choice([c.value for c in ErrorMetric]), help="What an error counts on.")
 @click.option("--target", "targets", multiple=True, metavar="ID", help="Only for this target; may be given again.")
 def cut(
     path: Path,
@@ -127,7 +127,7 @@ def cut(
     effort: str | None,
     loss: float | None,
     coverage: int | None,
-    counted: str | None,
+    error_metric: str | None,
     targets: tuple[str, ...],
 ) -> None:
     """Cut the textures of JOB that a filter keeps; the job is written, the sources never are."""
@@ -141,7 +141,7 @@ def cut(
         changes += [] if effort is None else [SetEffort(Effort(effort))]
         changes += [] if loss is None else [SetLoss(loss)]
         changes += [] if coverage is None else [KeepCoverage(coverage)]
-        changes += [] if counted is None else [SetCounted(Counted(counted))]
+        changes += [] if error_metric is None else [SetErrorMetric(ErrorMetric(error_metric))]
     except ValueError as error:
         raise fail(str(error)) from error
     if not changes:

@@ -20,7 +20,7 @@ from oaktrim.core.makers.blocks import block_named, drawable
 from oaktrim.core.makers.fonts import open_font
 from oaktrim.core.makers.glyphs import GlyphSheet, make_sheet, metrics_json, shading
 from oaktrim.core.makers.layouts import LAYOUTS, OUTPUT_NAMES, Layout, layout_named, user_layouts
-from oaktrim.core.makers.pack import Channel, Feed, Lane, Pack, filled, has_channel, pack_picture
+from oaktrim.core.makers.pack import Channel, ChannelSource, Lane, Pack, filled, has_channel, pack_picture
 from oaktrim.core.makers.patch import (
     TOLERANCE,
     Patch,
@@ -39,9 +39,9 @@ from oaktrim.core.makers.patch import (
 from oaktrim.core.makers.propose import by_names, default_patterns
 from oaktrim.core.makers.unpack import unpack_into
 from oaktrim.core.pixels.image import Image
-from oaktrim.core.pixels.levels import MIP_FILTER, make_levels
+from oaktrim.core.pixels.levels import MIP_FILTER, build_mip_chain
 from oaktrim.core.pixels.resample import Resampling
-from oaktrim.core.progress import Progress, Task, finish, spread
+from oaktrim.core.progress import Progress, Task, finish, map_unordered
 from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.survey.making import Sources
 from oaktrim.core.survey.read import made_facts
@@ -84,7 +84,7 @@ def _lane(text: str) -> Lane:
         channel = _proposed(path)
     elif not has_channel(image := read_picture(path), channel):
         raise FileError(path, f"has no channel {channel.value}; it has {', '.join(image.channels)}")
-    return Lane((Feed(str(path.absolute()), channel, invert),))
+    return Lane((ChannelSource(str(path.absolute()), channel, invert),))
 
 
 def _proposed(path: Path) -> Channel:
@@ -110,7 +110,7 @@ def _write(image: Image, out: Path, inputs: Iterable[Path], alpha_covers: bool =
     elif suffix in _CONTAINERS:
         deep = image.bit_depth > 8
         held = FORMATS["rgba16f" if deep else "rgba8"]
-        levels = make_levels(image, how=Resampling(MIP_FILTER, alpha_covers=alpha_covers))
+        levels = build_mip_chain(image, how=Resampling(MIP_FILTER, alpha_covers=alpha_covers))
         encoded = finish(encode_texture(levels, held, EncodeOptions()))
         write_atomic(out, pack_texture(encoded, suffix[1:]))
     else:
@@ -215,7 +215,7 @@ def _batch(folder: Path, layout: Layout, patterns: Sequence[str], size: int, bit
         _write(image, item[0], (inventory.root / path for path in item[1].inputs))
         return image
 
-    for done, _ in enumerate(spread(make, targets.items(), ahead=1), 1):
+    for done, _ in enumerate(map_unordered(make, targets.items(), ahead=1), 1):
         yield Progress(done, len(targets), f"packing into {out}")
     problems = 0
     for target, row in zip(targets, rows, strict=True):

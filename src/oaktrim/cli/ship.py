@@ -8,7 +8,7 @@ import click
 
 from oaktrim.cli.console import EXIT_OVER, console, run, table
 from oaktrim.cli.sources import Source, source_at, weigh_source
-from oaktrim.cli.survey import standing_text
+from oaktrim.cli.survey import status_text
 from oaktrim.core.errors import shown
 from oaktrim.core.plan.resolve import Plan, limits_of
 from oaktrim.core.ship.manifest import NAME
@@ -26,11 +26,11 @@ def ship_source(source: Source, target: str, out: Path) -> tuple[Plan, Shipped]:
 
 def print_result(plan: Plan, shipped: Shipped) -> None:
     """Print forecast and result of a run, line by line."""
-    forecast = {standing.line: standing for standing in limits_of(plan)}
+    forecast = {status.line: status for status in limits_of(plan)}
     rows = []
-    for standing in shipped.standings:
-        line, value, limit, verdict = standing_text(plan.target, standing)
-        rows.append((line, standing_text(plan.target, forecast[standing.line])[1], value, limit, verdict))
+    for status in shipped.statuses:
+        line, value, limit, verdict = status_text(plan.target, status)
+        rows.append((line, status_text(plan.target, forecast[status.line])[1], value, limit, verdict))
     console().print(table([plan.target.name, "forecast", "shipped", "limit", ""], rows, right=(1, 2, 3)))
 
 
@@ -52,10 +52,10 @@ def ship(path: Path, target: str, out: Path) -> None:
         said += f", {shipped.beside} models and other files beside them"
     click.echo(f"{shown(out)}: {said}; see {NAME}")
     print_result(plan, shipped)
-    surprise = forecast_missed(plan, shipped.standings)
+    surprise = forecast_missed(plan, shipped.statuses)
     if surprise:
         click.echo(f"oak-trim: {surprise}", err=True)
     for failure in shipped.manifest.failed:
         click.echo(f"oak-trim: not shipped: {failure.error}", err=True)
-    if shipped.manifest.failed or any(standing.over for standing in shipped.standings):
+    if shipped.manifest.failed or any(status.over for status in shipped.statuses):
         raise SystemExit(EXIT_OVER)

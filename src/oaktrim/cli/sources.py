@@ -45,6 +45,6 @@ def weigh_source(source: Source, names: tuple[str, ...]) -> Survey:
         source.job
     )
     cache = SurveyCache()
-    inventory = run(survey_tree(source.root, source.job.scan_settings, source.job.orders, cache)).inventory
+    inventory = run(survey_tree(source.root, source.job.scan_settings, source.job.build_spec, cache)).inventory
     job = source.job
-    return run(survey(inventory, targets, cache, job.cuts, job.role_rules, job.silences))
+    return run(survey(inventory, targets, cache, job.cuts, job.role_rules, job.suppressions))

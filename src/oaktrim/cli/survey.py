@@ -15,28 +15,23 @@ from oaktrim.core.files.atomic import write_atomic
 from oaktrim.core.plan.baseline import Worse, worse_than
 from oaktrim.core.plan.page import as_html
 from oaktrim.core.plan.report import Survey, as_csv, as_json, filtered
-from oaktrim.core.plan.resolve import Plan, Standing, limits_of
+from oaktrim.core.plan.resolve import BudgetStatus, Plan, limits_of
 from oaktrim.core.survey.cache import SurveyCache
 from oaktrim.core.survey.findings.rules import Merged
 from oaktrim.core.targets.target import Target
-from oaktrim.core.units import bytes_like, bytes_text, size_text
+from oaktrim.core.units import bytes_text, size_text
 
 _LONGEST_LIST = 20
 _COUNTED = ("models", "audio", "unreadable", "findings", "silenced")
-_LINES = {"memory": "texture memory", "longest-side": "longest side"}
 
 
-def standing_text(target: Target, standing: Standing) -> tuple[str, str, str, str]:
-    """Return line, value, limit and verdict as words."""
-    if not standing.in_bytes:
-        verdict = "OVER" if standing.over else "within"
-        unit = " px" if standing.line == "longest-side" else ""
-        line = _LINES.get(standing.line, standing.line)
-        return line, f"{standing.value:,}{unit}", f"{standing.limit:,}{unit}", verdict
-    stated = getattr(target.limits, standing.line)
-    gap = bytes_like(abs(standing.limit - standing.value), stated)
-    verdict = f"OVER by {gap}" if standing.over else f"{gap} to spare"
-    return _LINES.get(standing.line, standing.line), bytes_like(standing.value, stated), stated, verdict
+def status_text(target: Target, status: BudgetStatus) -> tuple[str, str, str, str]:
+    """Return line, value, limit and verdict as words, what is over in capitals."""
+    line, value, limit, verdict = status.words(target)
+    if not status.over:
+        return line, value, limit, verdict
+    gap = verdict.removesuffix("over").strip()
+    return line, value, limit, f"OVER by {gap}" if gap else "OVER"
 
 
 def _print_table(found: Survey) -> None:
@@ -50,7 +45,7 @@ def _print_table(found: Survey) -> None:
     )
     for plan in found.plans:
         out.print()
-        rows = [standing_text(plan.target, standing) for standing in limits_of(plan)]
+        rows = [status_text(plan.target, status) for status in limits_of(plan)]
         out.print(table([plan.target.name, "is", "limit", ""], rows, right=(1, 2)))
     if found.plans:
         _print_dearest(found, found.plans[0])
@@ -71,15 +66,15 @@ def print_findings(listed: Sequence[Merged]) -> None:
 
 
 def _print_dearest(found: Survey, plan: Plan) -> None:
-    memory = plan.arrival.memory
+    memory = plan.footprint.memory
     order = sorted(found.rows, key=lambda row: -int(memory[row]))[:10]
     rows = [
         (
             found.inventory.textures[row].path,
             found.inventory.roles[row].role.label,
             size_text(found.inventory.textures[row].width, found.inventory.textures[row].height),
-            size_text(int(plan.arrival.width[row]), int(plan.arrival.height[row])),
-            plan.recipe(row).format,
+            size_text(int(plan.footprint.width[row]), int(plan.footprint.height[row])),
+            plan.encode_settings(row).format,
             bytes_text(int(memory[row])),
         )
         for row in order
@@ -103,11 +98,12 @@ _WRITERS: dict[str, Callable[[Survey], bytes]] = {
 
 def _print_worse(worse: Worse) -> None:
     out = console()
-    for target, standing, was in worse.limits:
-        value = bytes_text(standing.value) if standing.in_bytes else f"{standing.value:,}"
-        limit = bytes_text(standing.limit) if standing.in_bytes else f"{standing.limit:,}"
-        then = "not weighed" if was is None else bytes_text(was) if standing.in_bytes else f"{was:,}"
-        out.print(Text(f"{target}: {standing.line} is {value}, over {limit}; it was {then}"))
+    for target, status, was in worse.limits:
+        say = bytes_text if status.line.in_bytes else "{:,}".format
+        then = "not weighed" if was is None else say(was)
+        out.print(
+            Text(f"{target}: {status.line.label} is {say(status.value)}, over {say(status.limit)}; it was {then}")
+        )
     print_findings(worse.findings)
     if not worse.limits and not worse.findings:
         out.print("Nothing got worse.")

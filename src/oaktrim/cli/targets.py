@@ -15,7 +15,8 @@ def targets(name: str | None) -> None:
     """List the targets, or show the one of this ID."""
     if name is None:
         rows = [
-            (t.id, t.name, t.limits.memory or "", t.limits.package or "", t.about) for t in shipped_targets().values()
+            (t.id, t.name, *(str(t.limits.stated(line) or "") for line in ("memory", "package")), t.about)
+            for t in shipped_targets().values()
         ]
         console().print(table(["id", "name", "memory", "package", "what it is"], rows, right=(2, 3)))
         return

@@ -24,7 +24,9 @@ Name = Annotated[str, Meta(max_length=200, pattern=r"^[^\x00-\x1f]*\Z")]
 # A path below the root, or of the root.
 FilePath = Annotated[str, Meta(max_length=4096, pattern=r"^[^\x00]*\Z")]
 # A path of what is still to be written: no disk takes names of more than 255 bytes, and endings are added.
-NewPath = Annotated[str, Meta(min_length=1, max_length=1000, pattern=r"^[^\x00-\x1f/]{1,200}(/[^\x00-\x1f/]{1,200})*\Z")]
+NewPath = Annotated[
+    str, Meta(min_length=1, max_length=1000, pattern=r"^[^\x00-\x1f/]{1,200}(/[^\x00-\x1f/]{1,200})*\Z")
+]
 
 
 _WORDS = {
@@ -33,9 +35,7 @@ _WORDS = {
     FilePath: "a path without NUL",
     NewPath: "a path below the root whose parts have 1 to 200 characters, none of them a control character",
 }
-_IN_WORDS = {
-    f"`str` matching regex {get_args(kind)[1].pattern!r}": words for kind, words in _WORDS.items()
-}
+_IN_WORDS = {f"`str` matching regex {get_args(kind)[1].pattern!r}": words for kind, words in _WORDS.items()}
 
 
 def fault_in_words(error: Exception) -> str:

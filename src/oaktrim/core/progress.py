@@ -47,7 +47,7 @@ def threads_here() -> int:
     return max(1, cpu_count() or 1)
 
 
-def spread(
+def map_unordered(
     work: Callable[[T], R], items: Iterable[T], threads: int | None = None, ahead: int = 2
 ) -> Iterator[tuple[int, R]]:
     """Do `work` on each item in a thread pool and yield (position, result) as they come.

@@ -12,12 +12,13 @@ import numpy as np
 
 from oaktrim.core.codecs.effort import Dither, Effort, EncodeOptions
 from oaktrim.core.codecs.texture import decode_level, encode_level, encode_texture
-from oaktrim.core.formats.catalogue import FORMATS, ORDER, chain_bytes
+from oaktrim.core.formats.catalogue import FORMATS, ORDER
+from oaktrim.core.formats.format import mip_chain_bytes
 from oaktrim.core.kernels import forget_old_kernels, keep_in_turn, kernels_are_whole, note_whole_kernels
 from oaktrim.core.makers.rectangles import smallest_pages
 from oaktrim.core.pixels.distance import signed_distance
 from oaktrim.core.pixels.image import Image
-from oaktrim.core.pixels.levels import make_levels
+from oaktrim.core.pixels.levels import build_mip_chain
 from oaktrim.core.pixels.resample import Resampling
 from oaktrim.core.progress import Progress, Task, finish, threads_here
 from oaktrim.core.raster.mesh import see
@@ -80,14 +81,14 @@ def _looks() -> Task[None]:
     """Run all kernels but those of the codecs."""
     pictures = [_picture(channels, dtype, scale) for dtype, scale in _TYPES for channels in (1, 2, 3, 4)]
     overlap_share(np.zeros((3, 2), np.float32), np.zeros((1, 3), np.int64))
-    chain_bytes(*[np.ones(1, np.int64)] * 6)
+    mip_chain_bytes(*[np.ones(1, np.int64)] * 6)
     smallest_pages(np.full((3, 2), 2, np.int64), 4)
     signed_distance(np.eye(4, dtype=np.bool_))
     see(np.ones((3, 3), np.float32), np.array([[0, 1, 2]]), (2, 2))
     for done, picture in enumerate(pictures):
         yield Progress(done, len(pictures), f"compiling for {picture.bit_depth}-bit pictures")
         made_facts("", "", "", picture)
-        make_levels(picture, how=Resampling(normals=len(picture.channels) >= 3), threads=1)
+        build_mip_chain(picture, how=Resampling(normals=len(picture.channels) >= 3), threads=1)
 
 
 def _codecs(names: Sequence[str]) -> Task[None]:

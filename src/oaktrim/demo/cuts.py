@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from oaktrim.core.makers.glyphs import GlyphSheet
 from oaktrim.core.makers.maker import Maker
-from oaktrim.core.makers.pack import Feed, Lane, Pack
+from oaktrim.core.makers.pack import ChannelSource, Lane, Pack
 from oaktrim.core.plan.cuts import Cap, Cut, Drop, SetFormat, SetLevels
 
 _NORMALS = (
@@ -90,9 +90,9 @@ _SMALL = (*_PHONE, *_HEADSET)
 def demo_makers() -> tuple[Maker, ...]:
     """Return the makers: the boots' three maps in one, and the letters of the timetable board; more are left to do."""
     boots = [
-        Lane((Feed("warden/boots_ao.png"),)),
-        Lane((Feed("warden/boots_gloss.png", invert=True),)),
-        Lane((Feed("warden/boots_metal.png"),)),
+        Lane((ChannelSource("warden/boots_ao.png"),)),
+        Lane((ChannelSource("warden/boots_gloss.png", invert=True),)),
+        Lane((ChannelSource("warden/boots_metal.png"),)),
         Lane(),
     ]
     red, green, blue, alpha = boots

@@ -22,8 +22,8 @@ from oaktrim.core.files.atomic import write_atomic
 from oaktrim.core.formats.catalogue import FORMATS
 from oaktrim.core.job.document import VERSION, Job, save_job
 from oaktrim.core.pixels.image import Image, Transfer
-from oaktrim.core.pixels.levels import make_levels
-from oaktrim.core.progress import Progress, Task, finish, spread
+from oaktrim.core.pixels.levels import build_mip_chain
+from oaktrim.core.progress import Progress, Task, finish, map_unordered
 from oaktrim.core.survey.cache import cache_folder
 from oaktrim.demo.brush import codes, noise, ramp
 from oaktrim.demo.cuts import demo_cuts, demo_makers
@@ -75,7 +75,7 @@ def _planted(folder: Path) -> None:
     write_atomic(folder / "posts" / "torn_base.png", torn.getvalue()[: len(torn.getvalue()) * 2 // 3])
     gauge = Image.of(codes(ramp(noise(rng, 1024, 1024, 12, 5), "#d8d2c2", "#6b6252")))
     options = EncodeOptions(Effort.STANDARD)
-    encoded = finish(encode_texture(make_levels(gauge), FORMATS["bc1"], options))
+    encoded = finish(encode_texture(build_mip_chain(gauge), FORMATS["bc1"], options))
     write_atomic(folder / "posts" / "gauge_base.dds", dds.pack(encoded))
     _write_halo(folder)
     copy = folder / "boat" / "old" / "boat_base.png"
@@ -120,7 +120,7 @@ def make_demo(folder: Path | None = None) -> Task[Path]:
                 _write(art / name / stem, pixels)
 
         yield Progress(0, len(MOTIFS), f"drawing {NAME}")
-        for done, (position, _) in enumerate(spread(draw, MOTIFS), 1):
+        for done, (position, _) in enumerate(map_unordered(draw, MOTIFS), 1):
             yield Progress(done, len(MOTIFS), f"drawing {NAME}: {MOTIFS[position][2].__name__}")
         _planted(art)
         yield Progress(len(MOTIFS), len(MOTIFS), f"building {NAME}")

@@ -12,9 +12,9 @@ from oaktrim.core.errors import FileError, OakTrimError
 from oaktrim.core.job.document import SUFFIX, Job, load_job, new_job, root_of, save_job, targets_of
 from oaktrim.core.job.history import History
 from oaktrim.core.job.planner import Planner
-from oaktrim.core.makers.build import Orders, Tree, made_anew, survey_tree
+from oaktrim.core.makers.build import BuildSpec, Tree, made_anew, survey_tree
 from oaktrim.core.plan.cuts import Change, Cut
-from oaktrim.core.plan.packing import Measured, PackedShares
+from oaktrim.core.plan.packing import CompressionRatios, Measured
 from oaktrim.core.plan.query import Assets
 from oaktrim.core.plan.resolve import Plan, resolve
 from oaktrim.core.plan.verdict import judge_plan
@@ -25,7 +25,7 @@ from oaktrim.core.survey.findings.finding import Finding
 from oaktrim.core.survey.inventory import Inventory, difference
 from oaktrim.core.survey.look import looks_the_same
 from oaktrim.core.survey.roles import Certainty, Role
-from oaktrim.core.targets.arrival import weigh_nothing
+from oaktrim.core.targets.footprint import weigh_nothing
 from oaktrim.core.targets.target import Target
 from oaktrim.core.units import bytes_text
 from oaktrim.desk.work.tasks import Work, as_task, start
@@ -79,8 +79,8 @@ class Session(QObject):
         self.work: Work | None = None
         self._saved: Job | None = None
         self._preview: Job | None = None
-        self._shares: PackedShares | None = None
-        self._orders: Orders | None = None
+        self._ratios: CompressionRatios | None = None
+        self._build_spec: BuildSpec | None = None
         self._plans: dict[tuple[str, bool], Plan] = {}
         self._findings: dict[str, list[Finding]] = {}
         self._looking: Work | None = None
@@ -89,7 +89,7 @@ class Session(QObject):
         self._totals: dict[tuple[int, str], tuple[Job, int]] = {}
         self._assets: Assets | None = None
         self.workshop = Workshop(self.cache, self)
-        self.workshop.learned.connect(self._make_again)
+        self.workshop.derived_facts.connect(self._make_again)
         self.workshop.failed.connect(self.failed)
         self.weigher = Weigher(self.cache, self)
         self.weigher.weighed.connect(self._take_measured)
@@ -149,13 +149,13 @@ class Session(QObject):
             if tree.remembered:
                 QTimer.singleShot(_SETTLED, self, self._look_after_opening)
 
-        self._begin(survey_tree(root, job.scan_settings, job.orders, self.cache, remember=True), done)
+        self._begin(survey_tree(root, job.scan_settings, job.build_spec, self.cache, remember=True), done)
 
     def survey_again(self) -> None:
         """Read the tree again; only what changed on disk is really read."""
         if self.history is None or self._is_surveying:
             return
-        self._begin(survey_tree(self.root, self.job.scan_settings, self.job.orders, self.cache), self._take_again)
+        self._begin(survey_tree(self.root, self.job.scan_settings, self.job.build_spec, self.cache), self._take_again)
 
     def _look_after_opening(self) -> None:
         self.look_at_disk(remembered=True)
@@ -175,7 +175,7 @@ class Session(QObject):
         def look() -> Task[tuple[Tree, str] | None]:
             if remembered and (yield from looks_the_same(self.root, self.job.scan_settings, self.cache)):
                 return None
-            tree = yield from survey_tree(self.root, self.job.scan_settings, self.job.orders, self.cache)
+            tree = yield from survey_tree(self.root, self.job.scan_settings, self.job.build_spec, self.cache)
             return tree, difference(before, tree.found) or made_anew(shown, tree.inventory)
 
         def done(seen: tuple[Tree, str] | None) -> None:
@@ -254,13 +254,13 @@ class Session(QObject):
             signal.emit()
 
     def _take_inventory(self) -> None:
-        self._orders = self.job.orders
-        self.inventory = inventory = self.workshop.inventory(self._orders)
-        self.workshop.make(inventory, self._orders, self.job.max_pixels)
+        self._build_spec = self.job.build_spec
+        self.inventory = inventory = self.workshop.inventory(self._build_spec)
+        self.workshop.make(inventory, self._build_spec, self.job.max_pixels)
         self.selected = (0,) if inventory.textures else ()
-        known = self._shares
-        shares = PackedShares(inventory) if known is None else known.moved(inventory)
-        self._shares = shares.merged(Measured(self.cache.measured()))
+        known = self._ratios
+        ratios = CompressionRatios(inventory) if known is None else known.moved(inventory)
+        self._ratios = ratios.merged(Measured(self.cache.measured()))
         self._plans.clear()
         self._totals.clear()
         self._findings.clear()
@@ -284,13 +284,13 @@ class Session(QObject):
     @property
     def asset_count(self) -> int:
         assert self.inventory is not None
-        return len(self.inventory.textures) + len(self.inventory.carried)
+        return len(self.inventory.textures) + len(self.inventory.passthrough)
 
     def asset_path(self, asset: int) -> str:
         """Return the path of an asset."""
         assert self.inventory is not None
         count = len(self.inventory.textures)
-        return self.inventory.textures[asset].path if asset < count else self.inventory.carried[asset - count].path
+        return self.inventory.textures[asset].path if asset < count else self.inventory.passthrough[asset - count].path
 
     @property
     def chosen(self) -> tuple[int, ...]:
@@ -356,8 +356,8 @@ class Session(QObject):
             if self.watched_id not in job.targets:
                 self.watched_id = job.targets[0]
             self.watched_changed.emit()
-        if self.inventory is not None and job.orders != self._orders:
-            before, self._orders = self._orders, job.orders
+        if self.inventory is not None and job.build_spec != self._build_spec:
+            before, self._build_spec = self._build_spec, job.build_spec
             self._totals.clear()
             if before is None or (before.makers, before.layouts) != (job.makers, job.layouts):
                 self.job_changed.emit()
@@ -433,15 +433,15 @@ class Session(QObject):
         if key not in self._plans:
             row = next(t for t in self.targets if t.id == key[0])
             self._plans[key] = resolve(
-                self.inventory, row, self.job.cuts if cut else (), self._shares, self.job.role_rules if cut else ()
+                self.inventory, row, self.job.cuts if cut else (), self._ratios, self.job.role_rules if cut else ()
             )
         return self._plans[key]
 
     @property
-    def shares(self) -> PackedShares:
+    def ratios(self) -> CompressionRatios:
         """What is known of how the textures pack."""
-        assert self._shares is not None
-        return self._shares
+        assert self._ratios is not None
+        return self._ratios
 
     def plan_of(self, job: Job, target: Target | None = None) -> Plan:
         """Return what another job would ship on a target, the watched one by default."""
@@ -450,7 +450,7 @@ class Session(QObject):
     def planner(self) -> Planner:
         """Return what tells, on any thread, what other jobs would ship."""
         assert self.inventory is not None
-        return Planner(self.job, self.workshop.found, self.workshop.known, self.inventory, self.shares)
+        return Planner(self.job, self.workshop.found, self.workshop.known, self.inventory, self.ratios)
 
     def findings(self) -> list[Finding]:
         """Return the findings on the watched target; those that the job keeps quiet are left out."""
@@ -471,7 +471,7 @@ class Session(QObject):
 
         def judge() -> Task[list[Finding]]:
             found = yield from judge_plan(plan)
-            return [f for f in found if (f.code, f.path) not in job.silences]
+            return [f for f in found if (f.code, f.path) not in job.suppressions]
 
         self._judging = start(judge(), self, done, self.failed.emit)
 
@@ -502,21 +502,21 @@ class Session(QObject):
     # Estimates are measured once the hand is still.
 
     def _measure(self) -> None:
-        if self.inventory is None or self._shares is None or self._preview is not None:
+        if self.inventory is None or self._ratios is None or self._preview is not None:
             return
         plans = [self.plan(target.id) for target in self.targets]
-        if not self.weigher.measure(plans, self._shares, self._make_what_ships):
+        if not self.weigher.measure(plans, self._ratios, self._make_what_ships):
             self._settle.start()
 
     def _make_what_ships(self) -> None:
         if self.inventory is not None and not self.trying:
-            self.weigher.make(self.plan(), self.shares, self.job.max_pixels)
+            self.weigher.make(self.plan(), self.ratios, self.job.max_pixels)
 
     def _take_measured(self, found: Measured) -> None:
         """Take in what has been measured so far; only here, on the window's thread, are results merged."""
-        if self._shares is None:
+        if self._ratios is None:
             return
-        self._shares = self._shares.merged(found)
+        self._ratios = self._ratios.merged(found)
         self._plans.clear()
         if self.inventory is not None and not self.trying:
             self.plans_changed.emit()

@@ -8,16 +8,17 @@ from hypothesis import strategies as st
 from hypothesis.extra import numpy as hnp
 from numba import njit
 
-from oaktrim.core.codecs import bc7
-from oaktrim.core.codecs.bc1 import encode_bc1
-from oaktrim.core.codecs.bc4 import encode_bc4
-from oaktrim.core.codecs.effort import Counted, Dither, Effort, EncodeOptions
-from oaktrim.core.codecs.etctables import STEPS
+from oaktrim.core.codecs.bc1.codec import encode_bc1
+from oaktrim.core.codecs.bc4.codec import encode_bc4
+from oaktrim.core.codecs.bc7 import codec as bc7
+from oaktrim.core.codecs.effort import Dither, Effort, EncodeOptions, ErrorMetric
+from oaktrim.core.codecs.etc.tables import STEPS
 from oaktrim.core.codecs.texture import EncodedTexture, decode_level, encode_level, encode_texture, stack_textures
 from oaktrim.core.errors import Unsupported
-from oaktrim.core.formats.catalogue import FORMATS, ORDER, Alpha
+from oaktrim.core.formats.catalogue import FORMATS, ORDER
+from oaktrim.core.formats.format import Alpha
 from oaktrim.core.pixels.image import Image, Transfer, to_rgba
-from oaktrim.core.pixels.levels import make_levels
+from oaktrim.core.pixels.levels import build_mip_chain
 from oaktrim.core.progress import finish
 from tests.kit.pictures import busy, flat, noise, psnr8, smooth
 
@@ -259,7 +260,7 @@ def test_sizes_that_are_no_multiple_of_the_block_cost_no_quality(name, size):
     assert whole.shape[:2] == size[::-1]
     kept = ["RGBA".index(letter) for letter in FORMATS[name].channels]
     assert psnr8(to_rgba(through(picture, name))[..., kept], to_rgba(picture)[..., kept]) > (
-        5 if "a1" in name else 28 if FORMATS[name].bits_a_pixel > 1.5 else 24
+        5 if "a1" in name else 28 if FORMATS[name].bits_per_pixel > 1.5 else 24
     )
 
 
@@ -296,7 +297,7 @@ def test_half_floats_and_shared_exponents_are_near():
 
 
 def test_a_chain_is_encoded_level_by_level():
-    encoded = finish(encode_texture(make_levels(busy(20, 12)), FORMATS["bc1"]))
+    encoded = finish(encode_texture(build_mip_chain(busy(20, 12)), FORMATS["bc1"]))
     assert [len(level) for level in encoded.levels] == [5 * 3 * 8, 3 * 2 * 8, 2 * 8, 8, 8]
     with pytest.raises(Unsupported, match="levels 0 to 4"):
         decode_level(encoded, 5)
@@ -352,9 +353,7 @@ def test_a_flat_part_does_not_follow_a_neighbour_to_the_worse(name):
     rng = np.random.default_rng(7)
     pixels = np.full((240, 240, 3), 122, np.uint8)
     pixels[:, :120] = 122 + rng.integers(-3, 4, (240, 120, 1)) + rng.integers(-3, 4, (240, 120, 3))
-    got = {
-        loss: to_rgba(through(Image.of(pixels), name, EncodeOptions(loss=loss)))[..., :3] for loss in (0.0, 1.0)
-    }
+    got = {loss: to_rgba(through(Image.of(pixels), name, EncodeOptions(loss=loss)))[..., :3] for loss in (0.0, 1.0)}
     flat = np.s_[:, 132:]
     assert (got[1.0][flat] == got[0.0][flat]).all()
     assert 0.7 < psnr8(got[0.0], pixels) - psnr8(got[1.0], pixels) <= 1.0 + 1e-6
@@ -366,7 +365,7 @@ def test_bc7_gains_by_its_other_modes_where_alpha_goes_its_own_way(monkeypatch):
     picture = smooth(96, 96, 4).pixels.copy()
     picture[..., 3] = np.clip(128 + 90 * np.sin(np.add.outer(np.arange(96) * 0.9, -np.arange(96) * 1.3)), 1, 254)
     picture[..., :3] = np.clip(picture[..., :3] + rng.integers(-3, 4, (96, 96, 1)), 0, 255)
-    options = EncodeOptions(counted=Counted.DATA)
+    options = EncodeOptions(error_metric=ErrorMetric.DATA)
     whole = psnr8(through(Image.of(picture), "bc7", options).pixels, picture)
     tables = list(bc7._tables())
     place = next(k for k, table in enumerate(tables) if table is bc7.PLANS)
@@ -408,14 +407,14 @@ def test_bands_leave_no_trace(name, monkeypatch):
 
 
 def test_stacks_hold_pictures_of_one_kind():
-    one, other = (finish(encode_texture(make_levels(busy(16, 16, seed=s)), FORMATS["bc7"])) for s in (1, 2))
+    one, other = (finish(encode_texture(build_mip_chain(busy(16, 16, seed=s)), FORMATS["bc7"])) for s in (1, 2))
     cubes = stack_textures([one, other] * 6, 6)
     assert (cubes.layers, cubes.faces, cubes.slices, cubes.bytes) == (2, 6, 12, 6 * (one.bytes + other.bytes))
     for place in range(12):
         assert np.array_equal(decode_level(cubes, 2, place).pixels, decode_level((one, other)[place % 2], 2).pixels)
     with pytest.raises(Unsupported, match="slice 12"):
         decode_level(cubes, 0, 12)
-    flat_one = finish(encode_texture(make_levels(busy(16, 8)), FORMATS["bc7"]))
+    flat_one = finish(encode_texture(build_mip_chain(busy(16, 8)), FORMATS["bc7"]))
     for parts, faces, why in (
         ([one, flat_one], 1, "one size"),
         ([one] * 5, 6, "whole cubes"),

@@ -6,17 +6,20 @@ from click.testing import CliRunner
 from PIL import Image as PillowImage
 from tools import astc_choices as choices_tool
 
-from oaktrim.core.codecs import astcchoices, astcencode, bc7
-from oaktrim.core.codecs.astc import decode_astc, partition_of
-from oaktrim.core.codecs.astcencode import encode_astc
-from oaktrim.core.codecs.astcpolish import WIDE, decode_ends, round_ends
-from oaktrim.core.codecs.bc1 import decode_bc1, encode_bc1
-from oaktrim.core.codecs.bc4 import decode_bc4, decode_bc5, encode_bc4, encode_bc5
-from oaktrim.core.codecs.bc7 import decode_bc7, encode_bc7
-from oaktrim.core.codecs.bc7fit import _ask
-from oaktrim.core.codecs.bc7lanes import LANES, fit_lanes, lanes
-from oaktrim.core.codecs.effort import Counted, Effort, EncodeOptions
-from oaktrim.core.codecs.etc2 import decode_eac_rg11, decode_etc2_rgb, encode_eac_rg11, encode_etc2_rgb
+from oaktrim.core.codecs.astc import choices as astc_choices
+from oaktrim.core.codecs.astc import encode as astc_encode
+from oaktrim.core.codecs.astc.decode import decode_astc
+from oaktrim.core.codecs.astc.encode import encode_astc
+from oaktrim.core.codecs.astc.endpoints import WIDE, decode_endpoints, round_endpoints
+from oaktrim.core.codecs.astc.tables import partition_of
+from oaktrim.core.codecs.bc1.codec import decode_bc1, encode_bc1
+from oaktrim.core.codecs.bc4.codec import decode_bc4, decode_bc5, encode_bc4, encode_bc5
+from oaktrim.core.codecs.bc7 import codec as bc7
+from oaktrim.core.codecs.bc7.codec import decode_bc7, encode_bc7
+from oaktrim.core.codecs.bc7.fit import _ask
+from oaktrim.core.codecs.bc7.lanes import LANES, fit_lanes, lanes
+from oaktrim.core.codecs.effort import Effort, EncodeOptions, ErrorMetric
+from oaktrim.core.codecs.etc.codec import decode_eac_rg11, decode_etc2_rgb, encode_eac_rg11, encode_etc2_rgb
 from oaktrim.core.codecs.partitions import flat_scratch, moments, rank_partitions, ranking_scratch, subset_masks
 from oaktrim.core.pixels.image import Image, Transfer, to_depth
 from tests.kit.pictures import busy, noise, psnr8, smooth
@@ -53,7 +56,7 @@ def errors(source: np.ndarray, shown: np.ndarray, size: tuple[int, int]) -> np.n
 def test_astc_expects_what_comes_out(size, effort, kind):
     source = pictures()[kind]
     told = np.full((SIDE // size[1], SIDE // size[0]), np.nan, np.float32)
-    data = encode_astc(Image.of(source), EncodeOptions(effort, counted=Counted.DATA), size, told)
+    data = encode_astc(Image.of(source), EncodeOptions(effort, error_metric=ErrorMetric.DATA), size, told)
     np.testing.assert_allclose(told, errors(source, decode_astc(data, SIDE, SIDE, size), size), rtol=1e-4, atol=1.5)
 
 
@@ -70,7 +73,7 @@ def test_other_searches_expect_what_comes_out(encode, decode, effort):
         if encode is encode_bc7 and kind == "wild alpha":
             continue  # Alpha that cannot be kept exact counts for more than its square.
         told = np.full((SIDE // 4, SIDE // 4), np.nan, np.float32)
-        data = encode(Image.of(source), EncodeOptions(effort, counted=Counted.DATA), told)
+        data = encode(Image.of(source), EncodeOptions(effort, error_metric=ErrorMetric.DATA), told)
         shown = decode(data, SIDE, SIDE)
         if encode in (encode_bc4, encode_bc5):
             # What they expect is not rounded to codes, as a decoder of 8 bits does: by half a code at most.
@@ -97,7 +100,7 @@ def test_ends_of_astc_are_rounded_to_what_the_decoder_reads():
     """The codes mean what the search takes them for, contracted or not; and where nothing forces a contraction, they decode
     to something as near as their levels allow."""
     rng = np.random.default_rng(4)
-    *_, nearest, values = astcencode._nearest()
+    *_, nearest, values = astc_encode._nearest()
     contracted = kept = near = 0
     for level in (4, 10, 20):
         spacing = float(np.diff(np.unique(values[level][values[level] > 0])).max())
@@ -106,13 +109,13 @@ def test_ends_of_astc_are_rounded_to_what_the_decoder_reads():
             line = np.zeros((2, 4), np.float32)
             line[:, :3] = middle + rng.normal(0, 12, (2, 3))
             codes, decoded = np.zeros(8, np.int64), np.zeros((4, 4), np.float32)
-            if not round_ends(line, 3, nearest[level], values[level], codes, decoded):
+            if not round_endpoints(line, 3, nearest[level], values[level], codes, decoded):
                 # Only where the second end is the darker one, which the standard reads as contracted.
                 assert line[1, :3].sum() < line[0, :3].sum() + 3 * spacing
                 continue
             kept += 1
             again = np.zeros((4, 4), np.float32)
-            contracted += bool(decode_ends(codes, 3, values[level], again))
+            contracted += bool(decode_endpoints(codes, 3, values[level], again))
             np.testing.assert_array_equal(again[:2, :3], decoded[:2, :3])
             wanted = np.clip((line[:, :3] + 0.5) / WIDE, 0, 255)
             if wanted[1].sum() < wanted[0].sum() + 3 * spacing:
@@ -127,9 +130,9 @@ def test_bettering_a_block_makes_it_better(monkeypatch):
     source = pictures()["opaque"]
 
     def quality(rounds: int) -> float:
-        plans = astcchoices.PLANS.copy()
+        plans = astc_choices.PLANS.copy()
         plans[:, 4, 3] = rounds
-        monkeypatch.setattr(astcchoices, "PLANS", plans)
+        monkeypatch.setattr(astc_choices, "PLANS", plans)
         data = encode_astc(Image.of(source), EncodeOptions(Effort.STANDARD), (8, 8))
         return psnr8(decode_astc(data, SIDE, SIDE, (8, 8)), source)
 
@@ -159,7 +162,9 @@ def shaded_parts(side: int, size: tuple[int, int]) -> np.ndarray:
             seed, small = int(rng.integers(1024)), size[0] * size[1] < 31
             place = np.array([[partition_of(seed, int(u), int(v), 4, small) for u in x[0]] for v in y[:, 0]])
             lit = 0.6 + 0.4 * ((x + y) / sum(size))
-            source[top : top + size[1], left : left + size[0], :3] = rng.integers(30, 256, (4, 3))[place] * lit[..., None]
+            source[top : top + size[1], left : left + size[0], :3] = (
+                rng.integers(30, 256, (4, 3))[place] * lit[..., None]
+            )
     return source
 
 
@@ -176,9 +181,9 @@ def test_up_to_four_partitions_and_shaded_ends_serve_what_no_line_joins(monkeypa
     modes = np.where(parts == 1, low >> 13 & 15, low >> 25 & 15)
     assert {2, 3, 4} <= set(parts.tolist())
     assert {6, 8} <= set(modes.tolist()), "ends of their own, and an end that is a share of the other"
-    plans = astcchoices.PLANS.copy()
+    plans = astc_choices.PLANS.copy()
     plans[:, :4, 3:5] = 0
-    monkeypatch.setattr(astcchoices, "PLANS", plans)
+    monkeypatch.setattr(astc_choices, "PLANS", plans)
     full, fewer = (psnr8(decode_astc(d, 96, 96, size)[..., :3], source[..., :3]) for d in (data, encoded()))
     assert full > fewer + 0.1
 
@@ -187,17 +192,24 @@ def test_partitions_are_ranked_as_the_eigenvalues_of_their_subsets_rank_them():
     """On the plane of the two principal axes: next to nothing is lost against all channels and exact eigenvalues."""
     rng = np.random.default_rng(23)
     parts = bc7.PARTITIONS[2]
-    masks, (flattened, work, order) = subset_masks(parts, 2), (flat_scratch(16), ranking_scratch(64), np.zeros(64, np.int64))
+    masks, (flattened, work, order) = (
+        subset_masks(parts, 2),
+        (flat_scratch(16), ranking_scratch(64), np.zeros(64, np.int64)),
+    )
 
     def residual(px, part):
-        return sum(np.linalg.eigvalsh(np.cov(px[:, part == s], bias=True) * (part == s).sum())[:-1].sum() for s in (0, 1))
+        return sum(
+            np.linalg.eigvalsh(np.cov(px[:, part == s], bias=True) * (part == s).sum())[:-1].sum() for s in (0, 1)
+        )
 
     found, least, anyhow = [], [], []
     for _ in range(200):
         part = parts[rng.integers(64)]
         ends = rng.integers(0, 256, (2, 2, 4))
         share = rng.random((1, 16))
-        px = np.where(part == 0, *(a[:, None] * (1 - share) + b[:, None] * share for a, b in ends)) + rng.normal(0, 6, (4, 16))
+        px = np.where(part == 0, *(a[:, None] * (1 - share) + b[:, None] * share for a, b in ends)) + rng.normal(
+            0, 6, (4, 16)
+        )
         count = rank_partitions(px.astype(np.float32), 4, np.ones(4, np.float32), masks, 4, flattened, work, order)
         assert count == 4
         exact = np.array([residual(px, each) for each in parts])
@@ -225,7 +237,11 @@ def test_a_lane_of_bc7_does_not_look_at_the_others():
         fit_lanes(px, means, feature, weight, strict, True, 3, members, places, *arrays)
         _, steps, codes, parities, errors, turned, *_ = arrays
         return [
-            (errors[lane], turned[lane], *(rows.reshape(-1, LANES)[:, lane].tobytes() for rows in (steps, codes, parities)))
+            (
+                errors[lane],
+                turned[lane],
+                *(rows.reshape(-1, LANES)[:, lane].tobytes() for rows in (steps, codes, parities)),
+            )
             for lane in range(len(requests))
         ]
 
@@ -237,10 +253,14 @@ def test_a_lane_of_bc7_does_not_look_at_the_others():
 def test_choices_of_astc_are_sought_with_the_encoder_as_it_is(tmp_path):
     """The tool that found the lists of choices still does: each name is legal, and what it lists helps."""
     PillowImage.fromarray(busy(144, 144, 4).pixels[..., :3].copy()).save(tmp_path / "opaque.png")
-    found = CliRunner().invoke(choices_tool.main, [str(tmp_path / "opaque.png"), "--size", "6x6"], catch_exceptions=False)
+    found = CliRunner().invoke(
+        choices_tool.main, [str(tmp_path / "opaque.png"), "--size", "6x6"], catch_exceptions=False
+    )
     blocks, one, two = found.output.splitlines()
     assert int(blocks.split()[1]) > 10
     for family, line in ((0, one), (2, two)):
-        legal = {f"{a}.{d}.{v}{'s' if s else ''}" for a, d, v, s in choices_tool.legal((6, 6), choices_tool.OPAQUE, family)}
+        legal = {
+            f"{a}.{d}.{v}{'s' if s else ''}" for a, d, v, s in choices_tool.legal((6, 6), choices_tool.OPAQUE, family)
+        }
         assert set(line.split()) <= legal
     assert len(one.split()) >= 4 and len(two.split()) >= 2

@@ -15,7 +15,7 @@ from oaktrim.core.files.descriptor import pack_descriptor
 from oaktrim.core.files.pictures import bytes_beside, pack_texture
 from oaktrim.core.formats.catalogue import FORMATS, ORDER
 from oaktrim.core.pixels.image import Transfer
-from oaktrim.core.pixels.levels import make_levels
+from oaktrim.core.pixels.levels import build_mip_chain
 from oaktrim.core.progress import finish
 from tests.kit.pictures import busy
 
@@ -23,7 +23,7 @@ PATH = Path("made.ktx2")
 
 
 def chain(name, width=37, height=21, transfer=Transfer.SRGB):
-    levels = make_levels(busy(width, height).read_as(transfer))
+    levels = build_mip_chain(busy(width, height).read_as(transfer))
     return finish(encode_texture(levels, FORMATS[name]))
 
 
@@ -143,7 +143,7 @@ def test_the_size_of_a_file_is_known_before_it_is_made(container):
 
 def stack(name, layers, faces, side=16):
     parts = [
-        finish(encode_texture(make_levels(busy(side, side, seed=s)), FORMATS[name])) for s in range(layers * faces)
+        finish(encode_texture(build_mip_chain(busy(side, side, seed=s)), FORMATS[name])) for s in range(layers * faces)
     ]
     return stack_textures(parts, faces)
 

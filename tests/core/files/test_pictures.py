@@ -240,7 +240,9 @@ def test_orientation_is_honoured_and_said(tmp_path, kind, orientation):
         spec = oiio.ImageSpec(blocks.shape[1], blocks.shape[0], 1, "uint16")
         spec.attribute("Orientation", orientation)
         out = oiio.ImageOutput.create(str(file))
-        assert out.open(str(file), spec) and out.write_image((blocks * 257).astype(np.uint16)[..., None]) and out.close()
+        assert (
+            out.open(str(file), spec) and out.write_image((blocks * 257).astype(np.uint16)[..., None]) and out.close()
+        )
     else:
         lossless = {"lossless": True} if kind == "webp" else {}
         picture = PillowImage.fromarray(np.repeat(blocks[..., None], 3, 2).astype(np.uint8))

@@ -4,7 +4,8 @@ import numpy as np
 import pytest
 
 from oaktrim.core.errors import Unsupported
-from oaktrim.core.formats.catalogue import FORMATS, Alpha, Hardware, chain_bytes, format_named
+from oaktrim.core.formats.catalogue import FORMATS, format_named
+from oaktrim.core.formats.format import Alpha, Hardware, mip_chain_bytes
 
 
 @pytest.mark.parametrize(
@@ -17,7 +18,7 @@ from oaktrim.core.formats.catalogue import FORMATS, Alpha, Hardware, chain_bytes
     ],
 )  # fmt: skip
 def test_bits_a_pixel(name, bits):
-    assert FORMATS[name].bits_a_pixel == pytest.approx(bits)
+    assert FORMATS[name].bits_per_pixel == pytest.approx(bits)
 
 
 def test_the_whole_list_is_there():
@@ -40,15 +41,15 @@ def test_a_chain_is_the_sum_of_its_levels(name, size):
         if (width, height) == (1, 1):
             break
         width, height = max(1, width // 2), max(1, height // 2)
-    assert row.chain_bytes(*size, levels) == total
-    assert row.chain_bytes(*size, levels, faces=6, layers=3) == 18 * total
+    assert row.mip_chain_bytes(*size, levels) == total
+    assert row.mip_chain_bytes(*size, levels, faces=6, layers=3) == 18 * total
     columns = [np.array([value] * 4) for value in (*size, levels, *row.block, row.block_bytes)]
-    assert chain_bytes(*columns).tolist() == [total] * 4
+    assert mip_chain_bytes(*columns).tolist() == [total] * 4
 
 
 def test_a_known_texture():
-    assert FORMATS["rgba8"].chain_bytes(4096, 4096, 13) == 89478484
-    assert FORMATS["bc7"].chain_bytes(1024, 1024, 11) == 1398128
+    assert FORMATS["rgba8"].mip_chain_bytes(4096, 4096, 13) == 89478484
+    assert FORMATS["bc7"].mip_chain_bytes(1024, 1024, 11) == 1398128
     assert FORMATS["astc-12x12"].level_bytes(13, 13) == 64
 
 

@@ -77,8 +77,8 @@ def carry_out(path, folder):
     if root_of(job, path) != folder / "art":
         return 0
     cache = SurveyCache(folder / "cache")
-    tree = finish(survey_tree(folder / "art", job.scan_settings, job.orders, cache))
-    found = finish(survey(tree.inventory, targets_of(job), cache, job.cuts, job.role_rules, job.silences))
+    tree = finish(survey_tree(folder / "art", job.scan_settings, job.build_spec, cache))
+    found = finish(survey(tree.inventory, targets_of(job), cache, job.cuts, job.role_rules, job.suppressions))
     for plan in found.plans:
         finish(ship(plan, folder / f"out-{plan.target.id}", job.max_pixels))
     save_job(job, folder / "again.oak", folder / "art")

@@ -17,13 +17,13 @@ from oaktrim.core.errors import DocumentError, ShipError
 from oaktrim.core.files.gltf import parse_gltf
 from oaktrim.core.files.gltfwriter import GltfWriter
 from oaktrim.core.files.pictures import parse_texture, png_bytes
-from oaktrim.core.files.references import Surroundings
+from oaktrim.core.files.references import ReferenceFolder
 from oaktrim.core.job.begin import saved, with_begun
 from oaktrim.core.job.document import Job, load_job, new_job, root_of, save_job
 from oaktrim.core.makers.build import survey_tree, unknown, with_makers
 from oaktrim.core.makers.glyphs import GlyphSheet, Metrics
 from oaktrim.core.makers.names import NamePatterns
-from oaktrim.core.makers.pack import Channel, Feed, Lane, Pack
+from oaktrim.core.makers.pack import Channel, ChannelSource, Lane, Pack
 from oaktrim.core.makers.patch import Patch, Rect
 from oaktrim.core.plan.cuts import Cap, Cut, SetFormat
 from oaktrim.core.plan.resolve import resolve
@@ -38,7 +38,8 @@ from oaktrim.demo.signface import sign_font
 
 ORM = "occlusion-roughness-metalness"
 LANES = (
-    Lane((Feed("wall/brick_ao.png"),)), Lane((Feed("wall/brick_gloss.png", invert=True),)), Lane(fill=0.0), Lane(),
+    Lane((ChannelSource("wall/brick_ao.png"),)), Lane((ChannelSource("wall/brick_gloss.png", invert=True),)),
+    Lane(fill=0.0), Lane(),
 )  # fmt: skip
 PACK = Pack("wall/brick_orm", ORM, LANES, ("house.glb#materials/brick",), "brick")
 
@@ -72,7 +73,7 @@ def job_of(root, *makers, **more):
 
 
 def built(root, job, cache=None):
-    return finish(survey_tree(root, job.scan_settings, job.orders, cache)).inventory
+    return finish(survey_tree(root, job.scan_settings, job.build_spec, cache)).inventory
 
 
 def plan_of(root, job, target="lounge", cache=None):
@@ -121,7 +122,7 @@ def test_shipping_writes_what_was_packed_and_assigns_it(root, tmp_path):
     image = decode_level(parse_texture(path.read_bytes(), path))
     ao, gloss = (np.asarray(PillowImage.open(root / f"wall/brick_{name}.png")) for name in ("ao", "gloss"))
     np.testing.assert_array_equal(image.pixels[..., :3], np.stack([ao, 255 - gloss, 0 * ao], axis=2))
-    document = parse_gltf((out / "house.glb").read_bytes(), Surroundings(out, "house.glb"))
+    document = parse_gltf((out / "house.glb").read_bytes(), ReferenceFolder(out, "house.glb"))
     brick = document.raw["materials"][0]
     pbr = brick["pbrMetallicRoughness"]
     shared = pbr["metallicRoughnessTexture"]["index"]
@@ -163,7 +164,7 @@ def test_a_patch_ships_with_its_place_and_its_model_reads_it_there(root, tmp_pat
     side = json.loads((out / "sign_patch.patch.json").read_text())
     assert side["schema"] == "oak-trim.patch/1"
     assert side["from_bottom_left"]["pixels"] == {"x": 36, "y": 32, "width": 32, "height": 16}
-    document = parse_gltf((out / "house.glb").read_bytes(), Surroundings(out, "house.glb"))
+    document = parse_gltf((out / "house.glb").read_bytes(), ReferenceFolder(out, "house.glb"))
     info = document.raw["materials"][1]["pbrMetallicRoughness"]["baseColorTexture"]
     moved = info["extensions"]["KHR_texture_transform"]
     # What the model reads at its own UVs is what it read of the overlay there.
@@ -186,7 +187,12 @@ def test_an_image_that_a_model_holds_can_be_packed_too(root, tmp_path):
     cloth = material(writer, "cloth", occlusionTexture=held)
     scene(writer, writer.add("nodes", mesh=add_mesh(writer, cloth)))
     write_model(root, "sail.glb", writer)
-    lanes = (Lane((Feed("sail.glb#images/0"),)), Lane((Feed("wall/brick_gloss.png"),)), Lane(fill=0.0), Lane())
+    lanes = (
+        Lane((ChannelSource("sail.glb#images/0"),)),
+        Lane((ChannelSource("wall/brick_gloss.png"),)),
+        Lane(fill=0.0),
+        Lane(),
+    )
     pack = Pack("", ORM, lanes, ("sail.glb#materials/cloth",), "cloth")
     job = new_job(root)
     job = job.with_maker(job.named(pack))
@@ -194,7 +200,7 @@ def test_an_image_that_a_model_holds_can_be_packed_too(root, tmp_path):
     assert job.named(Patch("", "sail.glb#images/0", Rect(0, 0, 4, 4))).name == "sail_0_patch"
     out = tmp_path / "out"
     assert not finish(ship(plan_of(root, job), out)).manifest.failed
-    document = parse_gltf((out / "sail.glb").read_bytes(), Surroundings(out, "sail.glb"))
+    document = parse_gltf((out / "sail.glb").read_bytes(), ReferenceFolder(out, "sail.glb"))
     assert [image["uri"] for image in document.raw["images"]] == ["cloth_orm.dds"]
     assert len(document.binary) < len((root / "sail.glb").read_bytes()) - 200, "what it held is gone"
     if validator.is_there():
@@ -207,7 +213,7 @@ def test_several_patches_leave_the_overlay_to_the_model(root, tmp_path):
     plan = plan_of(root, job_of(root, *parts))
     assert not plan.inventory.replaced and set(plan.inventory.made) == {"sign_0", "sign_1"}
     finish(ship(plan, out))
-    document = parse_gltf((out / "house.glb").read_bytes(), Surroundings(out, "house.glb"))
+    document = parse_gltf((out / "house.glb").read_bytes(), ReferenceFolder(out, "house.glb"))
     assert "sign_overlay.dds" in {image["uri"] for image in document.raw["images"]}
     assert "KHR_texture_transform" not in document.raw["extensionsUsed"]
 
@@ -244,7 +250,7 @@ def test_a_sheet_ships_with_metrics_and_shading(root, tmp_path):
 
 def test_what_cannot_be_made_stops_a_run_before_anything_is_written(root, tmp_path):
     faults = {
-        "gone": msgspec.structs.replace(PACK, lanes=(Lane((Feed("gone.png"),)), *LANES[1:])),
+        "gone": msgspec.structs.replace(PACK, lanes=(Lane((ChannelSource("gone.png"),)), *LANES[1:])),
         "name": msgspec.structs.replace(PACK, name="../out"),
         "layout": msgspec.structs.replace(PACK, layout="nobody"),
         "clash": msgspec.structs.replace(PACK, name="wall/brick_base"),
@@ -266,7 +272,7 @@ def test_what_cannot_be_made_stops_a_run_before_anything_is_written(root, tmp_pa
     assert "another maker" in twice.unmade[0].error and len(twice.made) == 1
     torn = root / "wall/brick_gloss.png"
     job = job_of(root, PACK)
-    tree = finish(survey_tree(root, job.scan_settings, job.orders))
+    tree = finish(survey_tree(root, job.scan_settings, job.build_spec))
     torn.write_bytes(torn.read_bytes()[:100])
     missing = built(root, job)
     assert "brick_gloss.png" in missing.unmade[0].error
@@ -274,7 +280,9 @@ def test_what_cannot_be_made_stops_a_run_before_anything_is_written(root, tmp_pa
 
 
 def test_a_maker_can_use_what_another_made(root):
-    halves = Pack("wall/masks", "masks-three", (Lane((Feed("wall/brick_orm", Channel.GREEN),)), Lane(), Lane(), Lane()))
+    halves = Pack(
+        "wall/masks", "masks-three", (Lane((ChannelSource("wall/brick_orm", Channel.GREEN),)), Lane(), Lane(), Lane())
+    )
     inventory = built(root, job_of(root, PACK, msgspec.structs.replace(halves, keeps=True)))
     assert set(inventory.made) == {"wall/brick_orm", "wall/masks"} and not inventory.unmade
     gloss = np.asarray(PillowImage.open(root / "wall/brick_gloss.png"))
@@ -286,14 +294,14 @@ def test_a_maker_can_use_what_another_made(root):
 
 def test_facts_are_learned_once_and_sketched_until_then(root, tmp_path):
     job, cache = job_of(root, PACK), SurveyCache(tmp_path / "cache.sqlite")
-    tree = finish(survey_tree(root, job.scan_settings, job.orders, cache))
+    tree = finish(survey_tree(root, job.scan_settings, job.build_spec, cache))
     facts = tree.inventory.textures[tree.inventory.row_of[PACK.name]]
     assert cache.made(facts.content) == facts and cache.thumbnail(facts.content) is not None
-    fresh = type(tree.learned)()
-    sketch = with_makers(tree.found, job.orders, fresh)
+    fresh = type(tree.derived_facts)()
+    sketch = with_makers(tree.found, job.build_spec, fresh)
     row = sketch.textures[sketch.row_of[PACK.name]]
     assert (row.width, row.channels, row.pixels, row.content) == (64, 3, "", facts.content)
-    assert unknown(sketch, job.orders) == [PACK.name] and not unknown(tree.inventory, job.orders)
+    assert unknown(sketch, job.build_spec) == [PACK.name] and not unknown(tree.inventory, job.build_spec)
 
 
 def test_cuts_begin_like_those_of_the_sources(root):

@@ -254,7 +254,9 @@ def test_a_font_of_16_units_an_em_draws_too_large_to_end_and_is_refused(tmp_path
     file = tmp_path / "huge.ttf"
     file.write_bytes(_with_units(sign_font(), 16))
     started = time.monotonic()
-    with pytest.raises(FileError, match=r"huge\.ttf: (draws more than 10,000 million pixels at 512 pixels an em|cannot draw)"):
+    with pytest.raises(
+        FileError, match=r"huge\.ttf: (draws more than 10,000 million pixels at 512 pixels an em|cannot draw)"
+    ):
         finish(make_sheet(GlyphSheet("a", "huge.ttf", 512, "ABCDEFGHIJ", spread=8.0), open_font(file)))
     assert time.monotonic() - started < 30
 

@@ -18,8 +18,8 @@ from oaktrim.core.formats.catalogue import FORMATS
 from oaktrim.core.makers.layouts import LAYOUTS, Layout, LayoutSlot, keep_layout, layout_named, user_layouts
 from oaktrim.core.makers.pack import (
     Channel,
+    ChannelSource,
     Combine,
-    Feed,
     Lane,
     Pack,
     apart,
@@ -60,7 +60,13 @@ def grey(values, dtype=np.uint8):
 
 def test_each_lane_holds_the_codes_of_its_channel():
     colour, alone = noise(24, 16, 4, seed=1), noise(24, 16, 1, seed=2)
-    made = Pack("p", ORM.id, lanes(Feed("alone"), Feed("colour", Channel.GREEN, True), Feed("colour", Channel.ALPHA)))
+    made = Pack(
+        "p",
+        ORM.id,
+        lanes(
+            ChannelSource("alone"), ChannelSource("colour", Channel.GREEN, True), ChannelSource("colour", Channel.ALPHA)
+        ),
+    )
     out = pack_picture(made, ORM, Given(colour=colour, alone=alone))
     assert out.transfer is Transfer.LINEAR and out.channels == ("R", "G", "B")
     np.testing.assert_array_equal(out.pixels[..., 0], alone.pixels[..., 0])
@@ -78,7 +84,7 @@ def test_each_lane_holds_the_codes_of_its_channel():
 )  # fmt: skip
 def test_a_feed_is_what_its_words_say(channel, invert, decode, span, out_span):
     image = noise(8, 6, 3, seed=4)
-    feed = Feed("a", channel, invert, decode, span, out_span)
+    feed = ChannelSource("a", channel, invert, decode, span, out_span)
     got = lane_picture(Lane((feed,)), Given(a=image), 16).pixels[..., 0] / 65535
     value = image.pixels / 255.0
     if decode and channel is not Channel.ALPHA:
@@ -99,41 +105,43 @@ def test_a_feed_is_what_its_words_say(channel, invert, decode, span, out_span):
     [(Combine.MULTIPLY, 100 * 200 / 255), (Combine.ADD, 255), (Combine.LARGEST, 200), (Combine.SMALLEST, 100)],
 )
 def test_several_sources_in_one_lane(how, wanted):
-    lane = Lane((Feed("a"), Feed("b")), how)
+    lane = Lane((ChannelSource("a"), ChannelSource("b")), how)
     out = lane_picture(lane, Given(a=grey(np.full((4, 4), 100)), b=grey(np.full((4, 4), 200))))
     assert abs(int(out.pixels[0, 0, 0]) - wanted) <= 0.5
 
 
 def test_depths_fills_and_sizes():
     deep = grey(np.arange(64, dtype=np.uint16).reshape(8, 8) * 1000, np.uint16)
-    sixteen = pack_picture(Pack("p", ORM.id, lanes(Feed("deep")), bits=16), ORM, Given(deep=deep))
+    sixteen = pack_picture(Pack("p", ORM.id, lanes(ChannelSource("deep")), bits=16), ORM, Given(deep=deep))
     np.testing.assert_array_equal(sixteen.pixels[..., 0], deep.pixels[..., 0])
-    eight = pack_picture(Pack("p", ORM.id, lanes(Feed("deep"), Lane(fill=0.25))), ORM, Given(deep=deep))
+    eight = pack_picture(Pack("p", ORM.id, lanes(ChannelSource("deep"), Lane(fill=0.25))), ORM, Given(deep=deep))
     assert np.abs(eight.pixels[..., 0] - deep.pixels[..., 0] / 257).max() <= 0.51
     assert np.unique(eight.pixels[..., 1]).tolist() == [64]
     small, large = busy(16, 8, 1), busy(32, 16, 1)
-    both = pack_picture(Pack("p", ORM.id, lanes(Feed("small"), Feed("large"))), ORM, Given(small=small, large=large))
+    both = pack_picture(
+        Pack("p", ORM.id, lanes(ChannelSource("small"), ChannelSource("large"))), ORM, Given(small=small, large=large)
+    )
     assert both.size == (32, 16)
     np.testing.assert_array_equal(both.pixels[..., 1], large.pixels[..., 0])
     assert rms(both.pixels[::2, ::2, 0], small.pixels[..., 0]) < 12
-    chosen = pack_picture(Pack("p", ORM.id, lanes(Feed("large")), size=8), ORM, Given(large=large))
+    chosen = pack_picture(Pack("p", ORM.id, lanes(ChannelSource("large")), size=8), ORM, Given(large=large))
     assert chosen.size == (8, 4)
     four = layout_named("masks-four")
-    assert pack_picture(Pack("p", four.id, lanes(Feed("small"))), four, Given(small=small)).channels[-1] == "A"
+    assert pack_picture(Pack("p", four.id, lanes(ChannelSource("small"))), four, Given(small=small)).channels[-1] == "A"
 
 
 def test_slots_say_how_they_are_written_and_what_they_expect():
     glow = LayoutSlot("glow", fill=0.0, low=0.1, high=0.6, transfer=Transfer.SRGB)
     layout = Layout("glows", "Glows", "glows", (glow, LayoutSlot("plain"), LayoutSlot(), LayoutSlot()))
     ramp = grey(np.arange(256).reshape(16, 16))
-    both = Pack("p", "glows", lanes(Feed("a"), Feed("a")))
+    both = Pack("p", "glows", lanes(ChannelSource("a"), ChannelSource("a")))
     out = pack_picture(both, layout, Given(a=ramp))
     np.testing.assert_array_equal(out.pixels[..., 1], ramp.pixels[..., 0])
     value = np.arange(256) / 255
     codes = np.where(value <= 0.0031308, value * 12.92, 1.055 * value ** (1 / 2.4) - 0.055)  # IEC 61966-2-1
     np.testing.assert_array_equal(out.pixels[..., 0].ravel(), np.floor(codes * 255 + 0.5))
     # What is stored as sRGB and brought to linear values comes out of an sRGB slot as it was.
-    back = pack_picture(Pack("p", "glows", lanes(Feed("a", decode=True))), layout, Given(a=ramp))
+    back = pack_picture(Pack("p", "glows", lanes(ChannelSource("a", decode=True))), layout, Given(a=ramp))
     np.testing.assert_array_equal(back.pixels[..., 0], ramp.pixels[..., 0])
     assert share_outside(out, 0, glow) == pytest.approx(np.mean((value < 0.098) | (value > 0.602)), abs=0.01)
     assert share_outside(out, 1, layout.slots[1]) == 0
@@ -143,7 +151,7 @@ def test_slots_say_how_they_are_written_and_what_they_expect():
 
 def test_a_pack_proves_itself_and_says_what_bleeds():
     left, right = busy(128, 128, 1, seed=1), noise(128, 128, 1, seed=2)
-    made = Pack("p", ORM.id, lanes(Feed("left"), Feed("right", invert=True), Lane(fill=0.0)))
+    made = Pack("p", ORM.id, lanes(ChannelSource("left"), ChannelSource("right", invert=True), Lane(fill=0.0)))
     sources = Given(left=left, right=right)
     out = pack_picture(made, ORM, sources)
     losses = finish(lane_losses(made, ORM, out, sources))
@@ -172,19 +180,23 @@ def test_the_channel_that_carries_the_data_is_proposed(tmp_path):
     def proposed(slot, path):
         return proposal(ORM.slots[ORM.place(slot)], facts[path], roles[path])
 
-    assert proposed("occlusion", "a_ao.png").feed == Feed("a_ao.png")
+    assert proposed("occlusion", "a_ao.png").feed == ChannelSource("a_ao.png")
     gloss = proposed("roughness", "a_gloss.png")
-    assert gloss.feed == Feed("a_gloss.png", Channel.GREEN, invert=True)
+    assert gloss.feed == ChannelSource("a_gloss.png", Channel.GREEN, invert=True)
     assert "opposite of roughness" in gloss.reason
     assert "Constant 255" in proposed("metalness", "a_metal.png").reason
     assert proposed("roughness", "b_rough.png").feed.channel is Channel.ALPHA
     assert [proposed(s, "c_orm.png").feed.channel.value for s in ("occlusion", "roughness", "metalness")] == list("RGB")
     assert proposal(ORM.slots[0], facts["c_orm.png"], Role.UNKNOWN).feed.channel is Channel.LUMINANCE
-    twice = Pack("p", ORM.id, lanes(Feed("a_ao.png"), Feed("a_ao.png", Channel.BLUE), Feed("a_metal.png")))
+    twice = Pack(
+        "p",
+        ORM.id,
+        lanes(ChannelSource("a_ao.png"), ChannelSource("a_ao.png", Channel.BLUE), ChannelSource("a_metal.png")),
+    )
     said = lane_warnings(twice, ORM, facts)
     assert "same as red, occlusion" in said[1][0]
     assert "constant" in said[2][0]
-    assert "is not there" in lane_warnings(Pack("p", ORM.id, lanes(Feed("gone.png"))), ORM, facts)[0][0]
+    assert "is not there" in lane_warnings(Pack("p", ORM.id, lanes(ChannelSource("gone.png"))), ORM, facts)[0][0]
 
 
 def test_batches_by_name_and_by_material(tmp_path):
@@ -203,7 +215,7 @@ def test_batches_by_name_and_by_material(tmp_path):
     assert [(row.pack.subject, len(row.pack.inputs)) for row in rows] == [("door", 2), ("wall", 3)]
     assert rows[0].problems == ("No metalness found: filled with 0.",), "those with problems stand on top"
     assert rows[0].pack.lanes[1].feeds[0].invert
-    assert rows[1].pack.wears == ("house.glb#materials/brick",)
+    assert rows[1].pack.materials == ("house.glb#materials/brick",)
     (brick,) = by_materials(found, ORM, default_patterns(ORM))
     assert brick.pack.subject == "brick" and not brick.problems
     assert brick.pack.inputs == ("set/wall_ao.png", "set/wall_rough.png", "set/wall_metal.png")
@@ -232,7 +244,7 @@ def test_layouts_of_the_user_are_kept_and_refused_in_words(tmp_path):
 
 def test_what_cannot_be_is_said():
     with pytest.raises(ValueError, match="no width"):
-        Feed("a", input=(0.5, 0.5))
+        ChannelSource("a", input=(0.5, 0.5))
     with pytest.raises(ValueError, match="8 or 16 bits"):
         Pack("p", ORM.id, lanes(), bits=12)
     with pytest.raises(OakTrimError, match="has no A, which metalness-gloss reads as gloss"):
@@ -245,6 +257,8 @@ def test_files_are_read_once_and_by_their_errors(tmp_path):
     PillowImage.fromarray(np.zeros((4, 4), np.uint8)).save(tmp_path / "a.png")
     (tmp_path / "b.png").write_bytes(b"\x89PNG\r\n\x1a\nnot")
     sources = Sources(tmp_path, {}, 1 << 20)
-    assert pack_picture(Pack("p", ORM.id, lanes(Feed("a.png"), Feed("a.png"))), ORM, sources).size == (4, 4)
+    assert pack_picture(
+        Pack("p", ORM.id, lanes(ChannelSource("a.png"), ChannelSource("a.png"))), ORM, sources
+    ).size == (4, 4)
     with pytest.raises(OakTrimError, match=r"b\.png"):
-        pack_picture(Pack("p", ORM.id, lanes(Feed("b.png"))), ORM, sources)
+        pack_picture(Pack("p", ORM.id, lanes(ChannelSource("b.png"))), ORM, sources)

@@ -43,7 +43,9 @@ def test_seams(dtype):
     rows, floor = pixels.astype(np.float64), (1.0 if np.dtype(dtype).kind == "f" else np.iinfo(dtype).max) * 1.5 / 255
     wanted = []
     for side in (rows.swapaxes(0, 1), rows):
-        border, near, far = (np.abs(a - b).mean() for a, b in ((side[-1], side[0]), (side[0], side[1]), (side[-2], side[-1])))
+        border, near, far = (
+            np.abs(a - b).mean() for a, b in ((side[-1], side[0]), (side[0], side[1]), (side[-2], side[-1]))
+        )
         wanted.append(border / max(near, far, floor))
     assert seam_ratio(Image.of(pixels)) == pytest.approx(wanted, rel=1e-4)
 

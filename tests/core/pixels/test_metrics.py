@@ -6,8 +6,8 @@ import pytest
 from oaktrim.core import progress
 from oaktrim.core.errors import Unsupported
 from oaktrim.core.pixels.image import Image
-from oaktrim.core.pixels.metrics import compare, gradients_lost, mean_square, ssim
-from oaktrim.core.pixels.perception import seen_difference
+from oaktrim.core.pixels.metrics import banding, compare, mean_square, ssim
+from oaktrim.core.pixels.perception import perceptual_error_map
 from oaktrim.core.pixels.statistics import pixel_facts
 from tests.kit.pictures import busy, flat
 
@@ -90,7 +90,7 @@ def test_bands_of_rows_measure_as_the_whole_does(height, monkeypatch):
 
     def measured(rows):
         monkeypatch.setattr(progress, "_BAND_ROWS", rows)
-        return ssim(ramp / 255, coarse / 255), gradients_lost(ramp, coarse), seen_difference(*light)
+        return ssim(ramp / 255, coarse / 255), banding(ramp, coarse), perceptual_error_map(*light)
 
     whole = measured(1 << 20)
     assert whole[0] < 0.99 and 0 < whole[1] < 1 and whole[2].max() > 0.5

@@ -8,8 +8,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from oaktrim.core.pixels.image import Image, Transfer
-from oaktrim.core.pixels.levels import level_count, level_size, make_levels
-from oaktrim.core.pixels.resample import Edge, Filter, Resampling, resample, taps, to_light
+from oaktrim.core.pixels.levels import build_mip_chain, level_count, level_size
+from oaktrim.core.pixels.resample import Edge, Filter, Resampling, resample, resample_linear, taps
 from oaktrim.core.pixels.transfer import linear_to_srgb, srgb_to_linear
 from tests.kit.pictures import busy
 
@@ -94,7 +94,7 @@ def test_normals_stay_of_unit_length():
     vectors = rng.normal(0, 1, (64, 64, 3)) + np.array([0, 0, 2])
     vectors /= np.linalg.norm(vectors, axis=2, keepdims=True)
     codes = np.round((vectors * 0.5 + 0.5) * 65535).astype(np.uint16)
-    for level in make_levels(Image.of(codes, Transfer.LINEAR), how=Resampling(Filter.KAISER, normals=True)):
+    for level in build_mip_chain(Image.of(codes, Transfer.LINEAR), how=Resampling(Filter.KAISER, normals=True)):
         length = np.linalg.norm(level.pixels / 65535.0 * 2 - 1, axis=2)
         assert np.abs(length - 1).max() < 1e-3
 
@@ -110,7 +110,7 @@ def test_precision_is_kept_to_the_end():
 
 @pytest.mark.parametrize("size", [(1, 1), (7, 5), (640, 3), (100, 200)])
 def test_levels_go_down_to_one_pixel(size):
-    levels = make_levels(busy(*size, channels=3))
+    levels = build_mip_chain(busy(*size, channels=3))
     assert levels[-1].size == (1, 1)
     assert len(levels) == level_count(*size) == 1 + int(np.log2(max(size)))
     assert [level.size for level in levels] == [level_size(*size, n) for n in range(len(levels))]
@@ -118,7 +118,7 @@ def test_levels_go_down_to_one_pixel(size):
 
 def test_threads_change_nothing():
     picture = busy(300, 500, 4)
-    one, four = (to_light(picture, 70, 333, threads=n) for n in (1, 4))
+    one, four = (resample_linear(picture, 70, 333, threads=n) for n in (1, 4))
     assert np.array_equal(one, four)
 
 
@@ -127,7 +127,7 @@ def test_a_large_picture_is_reduced_in_bounded_memory():
     pixels[::64] = 255
     picture = Image.of(pixels)
     tracemalloc.start()
-    levels = make_levels(picture)
+    levels = build_mip_chain(picture)
     peak = tracemalloc.get_traced_memory()[1]
     tracemalloc.stop()
     assert levels[1].size == (4096, 4096)

@@ -1,17 +1,17 @@
 """Which formats are offered for a use on a target."""
 
 from oaktrim.core.formats.catalogue import ORDER
-from oaktrim.core.plan.advice import about, offers
+from oaktrim.core.plan.advice import about, format_options
 from oaktrim.core.survey.roles import Role
 from oaktrim.core.targets.target import target_named
 
 
 def fitting(target, *use, **more):
-    return [offer.format.name for offer in offers(target_named(target), *use, **more) if not offer.against]
+    return [offer.format.name for offer in format_options(target_named(target), *use, **more) if not offer.against]
 
 
 def test_every_format_is_offered_once_and_those_that_fit_come_first():
-    found = offers(target_named("pocket"), Role.NORMAL)
+    found = format_options(target_named("pocket"), Role.NORMAL)
     assert sorted(offer.format.name for offer in found) == sorted(ORDER)
     against = [bool(offer.against) for offer in found]
     assert against == sorted(against)
@@ -37,7 +37,7 @@ def test_what_fits_depends_on_hardware_and_use():
 
 
 def test_the_reason_is_said():
-    against = {offer.format.name: offer.against for offer in offers(target_named("pocket"), Role.NORMAL)}
+    against = {offer.format.name: offer.against for offer in format_options(target_named("pocket"), Role.NORMAL)}
     assert against["bc7"] == "Pocket has no hardware for it and makes RGBA8 of it"
     assert against["etc2-rgb"] == "bends normals"
     assert against["r8"] == "keeps no G"

@@ -44,13 +44,13 @@ def test_boards_add_up_to_the_total(plan, grouping, line):
 def test_what_is_shared_stands_at_every_owner(plan):
     tree = breakdown(plan.inventory, Grouping.OWNER)
     costs = tree.costs(asset_costs(plan, "memory"))
-    shares = {}
+    ratios = {}
     for board, name in enumerate(tree.names):
         if name == "oak_base.png":
             material_board = tree.parent[board]
             key = tree.names[tree.parent[material_board]], tree.names[material_board]
-            shares[key] = costs[board] / plan.arrival.memory[0]
-    assert shares == {k: pytest.approx(1 / 3) for k in (("hull", "planks"), ("pole", "mast"), ("oar", "mast"))}
+            ratios[key] = costs[board] / plan.footprint.memory[0]
+    assert ratios == {k: pytest.approx(1 / 3) for k in (("hull", "planks"), ("pole", "mast"), ("oar", "mast"))}
     assert tree.names[tree.parent[tree.names.index("loose.png")]] == "Unknown"
 
 

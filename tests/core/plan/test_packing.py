@@ -5,7 +5,7 @@ import threading
 import numpy as np
 
 from oaktrim.core.plan.cuts import Cap, Cut
-from oaktrim.core.plan.packing import Measured, PackedShares
+from oaktrim.core.plan.packing import CompressionRatios, Measured
 from oaktrim.core.plan.resolve import recipe_key, resolve
 from oaktrim.core.targets.target import target_named
 from tests.kit.trees import put, surveyed
@@ -18,14 +18,14 @@ def test_plans_are_made_while_measurements_are_merged(tmp_path):
         put(root, f"{place}.png", size=(8, 8))
     inventory = surveyed(root)
     keys = [recipe_key(resolve(inventory, target), row) for row in range(60)]
-    newest, faults, stop = [PackedShares(inventory)], [], threading.Event()
+    newest, faults, stop = [CompressionRatios(inventory)], [], threading.Event()
 
     def read():
         try:
             while not stop.is_set():
                 resolve(inventory, target, (), newest[0])
                 newest[0].moved(inventory)
-                newest[0].carried(target.packing)
+                newest[0].passthrough(target.packing)
         except Exception as error:
             faults.append(error)
 
@@ -34,8 +34,8 @@ def test_plans_are_made_while_measurements_are_merged(tmp_path):
     before = newest[0]
     for turn in range(40):
         for row, key in enumerate(keys):
-            shares = {(inventory.textures[row].content, turn % 7, 0, "zstd"): 0.5}
-            newest[0] = newest[0].merged(Measured({key: 10 + turn}, shares))
+            ratios = {(inventory.textures[row].content, turn % 7, 0, "zstd"): 0.5}
+            newest[0] = newest[0].merged(Measured({key: 10 + turn}, ratios))
     stop.set()
     thread.join()
     assert faults == []
@@ -52,11 +52,11 @@ def test_what_is_measured_holds_for_equal_contents_and_for_other_inventories(tmp
         put(root, name, pixels if name != "c.png" else None, size=(8, 8))
     inventory = surveyed(root)
     key = recipe_key(resolve(inventory, target), 0)
-    shares = PackedShares(inventory).merged(Measured({key: 77}))
-    assert resolve(inventory, target, (), shares).measured.tolist() == [True, True, False]
+    ratios = CompressionRatios(inventory).merged(Measured({key: 77}))
+    assert resolve(inventory, target, (), ratios).measured.tolist() == [True, True, False]
     (root / "a.png").unlink()
     later = surveyed(root)
-    plan = resolve(later, target, (), shares.moved(later))
+    plan = resolve(later, target, (), ratios.moved(later))
     assert (plan.measured.tolist(), int(plan.package[0])) == ([True, False], 77)
-    cut = resolve(later, target, (Cut(Cap(4), ("b.png",)),), shares.moved(later))
+    cut = resolve(later, target, (Cut(Cap(4), ("b.png",)),), ratios.moved(later))
     assert not cut.measured.any(), "another recipe is not measured yet"

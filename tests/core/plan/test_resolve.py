@@ -7,14 +7,14 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from oaktrim.core.codecs.effort import Counted, Effort, EncodeOptions
+from oaktrim.core.codecs.effort import Effort, EncodeOptions, ErrorMetric
 from oaktrim.core.codecs.texture import encode_level
 from oaktrim.core.formats.catalogue import FORMATS, ORDER
 from oaktrim.core.pixels.resample import Filter
-from oaktrim.core.plan.cuts import Cap, Cut, Drop, SetCounted, SetEffort, SetFilter, SetFormat, SetLevels
+from oaktrim.core.plan.cuts import Cap, Cut, Drop, SetEffort, SetErrorMetric, SetFilter, SetFormat, SetLevels
 from oaktrim.core.plan.forecast import kinds
 from oaktrim.core.plan.ladder import ladder_of
-from oaktrim.core.plan.packing import PackedShares, measure_shares
+from oaktrim.core.plan.packing import CompressionRatios, measure_ratios
 from oaktrim.core.plan.resolve import limits_of, missing_of, resolve
 from oaktrim.core.progress import finish
 from oaktrim.core.survey.facts import TextureFacts
@@ -87,7 +87,7 @@ def test_targets_have_their_own_rules(tmp_path):
 
 def test_a_format_that_is_lacking_costs_raw_pixels(tmp_path):
     got = recipe(tmp_path, "pocket", 1024, 1024, SetFormat("bc1"))
-    assert got.ladder[-1].memory == FORMATS["rgba8"].chain_bytes(1024, 1024, 11)
+    assert got.ladder[-1].memory == FORMATS["rgba8"].mip_chain_bytes(1024, 1024, 11)
     assert "no hardware for BC1" in got.warnings[0]
     assert recipe(tmp_path, "lounge", 1024, 1024, SetFormat("bc1")).ladder[-1].memory == 699064
 
@@ -112,8 +112,8 @@ def test_later_cuts_win_and_cuts_for_others_do_not_count(tmp_path):
         Cut(Cap(64), ("a.png",), ("visor",)),
         Cut(Cap(16), ("gone.png",)),
     ]
-    assert resolve(inventory, target_named("pocket"), cuts).arrival.width.tolist() == [512, 256]
-    assert resolve(inventory, target_named("lounge"), cuts).arrival.width.tolist() == [512, 512]
+    assert resolve(inventory, target_named("pocket"), cuts).footprint.width.tolist() == [512, 256]
+    assert resolve(inventory, target_named("lounge"), cuts).footprint.width.tolist() == [512, 512]
 
 
 CHANGES = st.one_of(
@@ -137,15 +137,15 @@ def test_totals_are_the_sum_of_their_parts(sizes, changes, target):
         got = explained(plan, row)
         held = FORMATS[got.format]
         held = held if plan.target.decodes(held) else FORMATS[held.expands_to]
-        memory += held.chain_bytes(got.width, got.height, got.levels)
-        assert got.ladder[-1].memory == int(plan.arrival.memory[row])
+        memory += held.mip_chain_bytes(got.width, got.height, got.levels)
+        assert got.ladder[-1].memory == int(plan.footprint.memory[row])
         assert (got.ladder[-1].width, got.ladder[-1].height) == (got.width, got.height)
         limit = plan.target.limits.longest_side
-        assert max(got.width, got.height) <= limit or plan.arrival.refused[row]
+        assert max(got.width, got.height) <= limit or plan.footprint.refused[row]
     assert plan.total("memory") == memory == sum(plan.by_family("memory").values())
     assert plan.total("package") <= plan.total("unpacked") + len(sizes)
-    (standing,) = [s for s in limits_of(plan) if s.line == "memory"]
-    assert (standing.value, standing.over) == (memory, memory > plan.target.limits.bytes_of("memory"))
+    (status,) = [s for s in limits_of(plan) if s.line == "memory"]
+    assert (status.value, status.over) == (memory, memory > plan.target.limits.bytes_of("memory"))
 
 
 def test_package_estimates_are_really_packed(tmp_path, cache):
@@ -153,21 +153,21 @@ def test_package_estimates_are_really_packed(tmp_path, cache):
     put(root, "a.png", np.kron(busy(8, 8, 4).pixels, np.ones((8, 8, 1), np.uint8)))
     inventory = finish(scan(root, cache=cache))
     cut = Cut(SetFormat("bc3"), ("a.png",))
-    shares, target = PackedShares(inventory), target_named("lounge")
-    guessed = resolve(inventory, target, (cut,), shares)
-    missing = missing_of(guessed, shares)
+    ratios, target = CompressionRatios(inventory), target_named("lounge")
+    guessed = resolve(inventory, target, (cut,), ratios)
+    missing = missing_of(guessed, ratios)
     assert missing == [(0, ORDER.index("bc3"), scale, "zstd") for scale in (0, 1)]
-    measured = finish(measure_shares(inventory, missing, cache))
-    assert len(measured.shares) == len(missing)
-    shares = shares.merged(measured)
-    assert missing_of(guessed, shares) == []
-    plan = resolve(inventory, target, (cut,), shares)
+    measured = finish(measure_ratios(inventory, missing, cache))
+    assert len(measured.ratios) == len(missing)
+    ratios = ratios.merged(measured)
+    assert missing_of(guessed, ratios) == []
+    plan = resolve(inventory, target, (cut,), ratios)
     pieces = cache.sample(inventory.textures[0].content)  # 64 pixels fit in the sample whole
     packed = [encode_level(piece, FORMATS["bc3"], EncodeOptions(Effort.DRAFT)) for piece in pieces[:2]]
     first, below = (pack_bytes(data, PACKINGS["zstd"]) / len(data) for data in packed)
     share = 0.75 * first + 0.25 * below
     assert share < 0.6
-    told = plan.arrival.stored[:1] * share
+    told = plan.footprint.stored[:1] * share
     # Drafts of small textures pack a little better than what ships, which is known beforehand.
     factor = plan.forecast.factors[kinds(told, plan.formats, np.ones(1, np.bool_))]
     assert plan.package[0] == pytest.approx(told * factor, abs=2) and 1 <= factor < 1.1
@@ -176,7 +176,7 @@ def test_package_estimates_are_really_packed(tmp_path, cache):
 def test_a_surveyed_tree_is_planned_like_a_made_up_one(tmp_path):
     put(tmp_path, "a.png", size=(64, 32), channels=4)
     plan = planned(tmp_path, "lounge", Cut(Cap(16), ("a.png",)))
-    assert plan.arrival.width.tolist() == [16]
+    assert plan.footprint.width.tolist() == [16]
     assert np.array_equal(plan.inventory.width, surveyed(tmp_path).width)
 
 
@@ -184,8 +184,8 @@ def test_errors_count_as_the_role_or_a_cut_says(tmp_path):
     names = ("wall_base.png", "wall_n.png", "wall_orm.png", "odd.png")
     inventory = made_up(tmp_path, *(facts(name, 64, 64) for name in names))
     by_role = resolve(inventory, target_named("lounge"))
-    wanted = (Counted.COLOUR, Counted.NORMALS, Counted.DATA, Counted.COLOUR)
-    assert tuple(by_role.recipe(row).counted for row in range(4)) == wanted
-    cut = resolve(inventory, target_named("lounge"), (Cut(SetCounted(Counted.PERCEPTUAL), names[:1]),))
-    assert cut.recipe(0).counted is Counted.PERCEPTUAL and cut.recipe(1).counted is Counted.NORMALS
+    wanted = (ErrorMetric.COLOUR, ErrorMetric.NORMALS, ErrorMetric.DATA, ErrorMetric.COLOUR)
+    assert tuple(by_role.recipe(row).error_metric for row in range(4)) == wanted
+    cut = resolve(inventory, target_named("lounge"), (Cut(SetErrorMetric(ErrorMetric.PERCEPTUAL), names[:1]),))
+    assert cut.recipe(0).error_metric is ErrorMetric.PERCEPTUAL and cut.recipe(1).error_metric is ErrorMetric.NORMALS
     assert cut.total("memory") == by_role.total("memory")

@@ -23,7 +23,7 @@ def inventory(tmp_path):
 
 def widths(inventory, target, rules, *cuts):
     plan = resolve(inventory, target_named(target), cuts, rules=rules)
-    return {t.path: int(w) for t, w in zip(inventory.textures, plan.arrival.width, strict=True)}, plan
+    return {t.path: int(w) for t, w in zip(inventory.textures, plan.footprint.width, strict=True)}, plan
 
 
 def test_a_share_of_what_the_base_colour_ships_at(inventory):

@@ -9,12 +9,12 @@ from oaktrim.core.codecs.effort import Effort
 from oaktrim.core.formats.catalogue import FORMATS
 from oaktrim.core.job.document import new_job
 from oaktrim.core.plan.cuts import Cap, SetEffort, SetFormat, SetLoss
-from oaktrim.core.plan.packing import Measured, PackedShares
+from oaktrim.core.plan.packing import CompressionRatios, Measured
 from oaktrim.core.plan.resolve import resolve
 from oaktrim.core.progress import finish
 from oaktrim.core.proof.fit import Basis, Fit, fit, propose, why, with_fit
 from oaktrim.core.proof.problem import pose
-from oaktrim.core.proof.trial import best_of, candidates, reference_for, try_recipe
+from oaktrim.core.proof.trial import candidates, pareto_front, reference_for, try_recipe
 from oaktrim.core.ship.run import ship
 from oaktrim.core.survey.cache import SurveyCache
 from oaktrim.core.survey.roles import Role
@@ -43,10 +43,10 @@ def art(tmp_path_factory):
 
 def proposed(root, cache, limits, locked=(), floors=None, effort=None):
     inventory = finish(scan(root, new_job(root).scan_settings, cache))
-    shares = PackedShares(inventory).merged(Measured(cache.measured()))
-    plan = resolve(inventory, TARGET, (), shares)
+    ratios = CompressionRatios(inventory).merged(Measured(cache.measured()))
+    plan = resolve(inventory, TARGET, (), ratios)
     column = np.array([texture.path in locked for texture in inventory.textures])
-    return plan, finish(propose(plan, shares, cache, limits, column, floors or {}, effort=effort))
+    return plan, finish(propose(plan, ratios, cache, limits, column, floors or {}, effort=effort))
 
 
 def cut_by(root, found):
@@ -59,7 +59,7 @@ def test_limits_are_met_to_the_byte_when_shipped(art, tmp_path):
     _, found = proposed(art, cache, limits)
     after = planned(art, TARGET, *cut_by(art, found))
     shipped = finish(ship(after, tmp_path / "out"))
-    weighed = {standing.line: standing.value for standing in shipped.standings}
+    weighed = {status.line: status.value for status in shipped.statuses}
     for line, limit in limits.items():
         assert weighed[line] == found.problem.total(found.solution.picks, line) <= limit
     assert not shipped.manifest.failed
@@ -94,7 +94,7 @@ def test_a_limit_that_cannot_be_met_is_named(art, tmp_path):
     cache = SurveyCache(tmp_path / "cache")
     plan, found = proposed(art, cache, {"memory": 420_000, "package": 9_000_000}, ("wall_base.png",))
     assert found.solution is not None
-    lone = int(plan.arrival.memory[plan.inventory.row_of["wall_base.png"]])
+    lone = int(plan.footprint.memory[plan.inventory.row_of["wall_base.png"]])
     _, found = proposed(art, cache, {"memory": lone, "package": 9_000_000}, ("wall_base.png",))
     assert found.solution is None
     assert list(found.missing) == ["memory"]
@@ -118,7 +118,7 @@ def test_where_the_package_is_limited_quality_goes_for_the_download(demo_job, tm
     plain = fit(problem.with_losses(np.where(lossy, 1e12, problem.choices.loss))).solution
     assert plain is None or plain.loss > found.solution.loss
     shipped = finish(ship(planned(root, TARGET, *cut_by(root, found)), tmp_path / "out"))
-    weighed = next(standing.value for standing in shipped.standings if standing.line == "package")
+    weighed = next(status.value for status in shipped.statuses if status.line == "package")
     assert weighed == problem.total(found.solution.picks, "package") <= limit
 
 
@@ -143,7 +143,7 @@ def test_hand_cuts_for_other_targets_stay(art, tmp_path):
 def test_choices_begin_with_what_ships_now(art):
     plan = planned(art, TARGET)
     locked = np.zeros(len(plan.formats), np.bool_)
-    problem = pose(plan, PackedShares(plan.inventory), {"memory": 1, "unpacked": 1}, locked, {})
+    problem = pose(plan, CompressionRatios(plan.inventory), {"memory": 1, "unpacked": 1}, locked, {})
     picks = problem.choices.first[:-1]
     assert problem.total(picks, "memory") == plan.total("memory")
     assert problem.total(picks, "unpacked") == plan.total("unpacked")
@@ -161,19 +161,19 @@ def test_candidates_are_what_the_target_has_and_cost_what_ships(art):
     assert all(TARGET.decodes(FORMATS[c.recipe.format]) for c in fitting)
     absent = [c for c in found if "hardware" in c.against]
     assert {c.recipe.format for c in absent} >= {"bc7"}
-    assert all(c.memory == plan.arrival.memory[row] for c in absent), "what is not decoded costs raw pixels"
+    assert all(c.memory == plan.footprint.memory[row] for c in absent), "what is not decoded costs raw pixels"
     trial = finish(try_recipe(plan, row, fitting[0].recipe, reference_for(plan.inventory, row)))
     assert trial.memory == fitting[0].memory
     assert trial.package > 0
-    assert trial.quality.steps > 0
-    costs, steps = [4, 3, 2, 1, 2], [0.0, 1.0, 1.0, 5.0, 0.5]
-    assert best_of(costs, steps) == [3, 4, 0]
+    assert trial.quality.jnd > 0
+    costs, jnd = [4, 3, 2, 1, 2], [0.0, 1.0, 1.0, 5.0, 0.5]
+    assert pareto_front(costs, jnd) == [3, 4, 0]
 
 
 def test_nothing_is_offered_that_the_container_cannot_hold(art):
     plan = planned(art, "lounge")
     assert plan.target.container == "dds"
-    problem = pose(plan, PackedShares(plan.inventory), {"memory": 1}, np.zeros(len(plan.formats), np.bool_), {})
+    problem = pose(plan, CompressionRatios(plan.inventory), {"memory": 1}, np.zeros(len(plan.formats), np.bool_), {})
     named = {option.format for group in problem.groups for option in group.options}
     named |= {c.recipe.format for row in range(len(plan.formats)) for c in candidates(plan, row) if not c.against}
     assert "bc7" in named
@@ -190,7 +190,7 @@ def test_pictures_that_are_all_alike_to_the_eye_are_settled_too(tmp_path, monkey
     _, found = proposed(tmp_path / "art", SurveyCache(tmp_path / "cache"), limits)
     assert found.problem.exact[found.solution.picks].all()
     shipped = finish(ship(planned(tmp_path / "art", TARGET, *cut_by(tmp_path / "art", found)), tmp_path / "out"))
-    weighed = {standing.line: standing.value for standing in shipped.standings}
+    weighed = {status.line: status.value for status in shipped.statuses}
     for line, limit in limits.items():
         assert weighed[line] == found.problem.total(found.solution.picks, line) <= limit
 
@@ -203,9 +203,9 @@ def test_answers_come_early_and_get_better(art, tmp_path, monkeypatch):
     monkeypatch.setattr("oaktrim.core.proof.fit._LEAST_BATCH", 2)
     cache = SurveyCache(tmp_path / "cache")
     inventory = finish(scan(art, new_job(art).scan_settings, cache))
-    shares = PackedShares(inventory)
-    plan, answers = resolve(inventory, TARGET, (), shares), []
-    task = propose(plan, shares, cache, limits, np.zeros(len(plan.formats), np.bool_), {})
+    ratios = CompressionRatios(inventory)
+    plan, answers = resolve(inventory, TARGET, (), ratios), []
+    task = propose(plan, ratios, cache, limits, np.zeros(len(plan.formats), np.bool_), {})
     found = finish(task, lambda step: answers.append(step.found) if isinstance(step.found, Fit) else None)
     assert [answer.basis for answer in answers[:2]] == [Basis.SAMPLES, Basis.SAMPLES]
     assert found.basis is Basis.MADE and found.unmade == 0
@@ -222,11 +222,9 @@ def test_answers_come_early_and_get_better(art, tmp_path, monkeypatch):
 def test_an_answer_in_time_meets_the_limits_and_says_what_it_is_known_from(art, tmp_path, within):
     cache, limits = SurveyCache(tmp_path / "cache"), {"memory": 120_000, "package": 60_000}
     inventory = finish(scan(art, new_job(art).scan_settings, cache))
-    shares = PackedShares(inventory)
-    plan = resolve(inventory, TARGET, (), shares)
-    found = finish(
-        propose(plan, shares, cache, limits, np.zeros(len(plan.formats), np.bool_), {}, within=within)
-    )
+    ratios = CompressionRatios(inventory)
+    plan = resolve(inventory, TARGET, (), ratios)
+    found = finish(propose(plan, ratios, cache, limits, np.zeros(len(plan.formats), np.bool_), {}, within=within))
     assert found.basis is not Basis.MADE and found.unmade > 0
     for line, limit in limits.items():
         assert found.problem.total(found.solution.picks, line) <= limit

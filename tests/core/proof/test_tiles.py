@@ -6,7 +6,7 @@ from PIL import Image as PillowImage
 from scipy.ndimage import gaussian_filter
 
 from oaktrim.core.plan.budget import Choices
-from oaktrim.core.plan.packing import PackedShares
+from oaktrim.core.plan.packing import CompressionRatios
 from oaktrim.core.progress import finish
 from oaktrim.core.proof.fit import _learn, recipe_of
 from oaktrim.core.proof.measures import map_between, mean_square_between
@@ -31,14 +31,14 @@ def _overlay(wide, high):
 def test_what_little_there_is_in_an_empty_picture_is_measured(tmp_path, size):
     put(tmp_path / "art", "badge_overlay.png", _overlay(*size))
     plan = planned(tmp_path / "art", "pocket")
-    posed = pose(plan, PackedShares(plan.inventory), {"memory": 1}, np.zeros(1, np.bool_), {})
+    posed = pose(plan, CompressionRatios(plan.inventory), {"memory": 1}, np.zeros(1, np.bool_), {})
     problem = finish(measure(posed, SurveyCache(tmp_path / "cache")))
     reference = reference_for(plan.inventory, 0, True)
     told, made = [], []
     for choice in range(0, len(problem.keys), 5):
         if problem.option(choice).side in (0, 256, 128):
-            told.append(problem.steps(choice))
-            made.append(finish(try_recipe(plan, 0, recipe_of(problem, choice), reference)).quality.steps)
+            told.append(problem.jnd(choice))
+            made.append(finish(try_recipe(plan, 0, recipe_of(problem, choice), reference)).quality.jnd)
     told, made = np.array(told), np.array(made)
     lost = made > 0.05
     assert lost.sum() >= 5
@@ -64,7 +64,7 @@ def test_a_first_look_tells_about_what_measuring_tells(demo_job, tmp_path):
         with PillowImage.open(demo_job.parent / "art" / f"{name}.png") as picture:
             picture.convert("RGB").resize((512, 512)).save(root / f"{name.partition('/')[2]}.png")
     plan = planned(root, "pocket")
-    posed = pose(plan, PackedShares(plan.inventory), {"memory": 1}, np.zeros(4, np.bool_), {})
+    posed = pose(plan, CompressionRatios(plan.inventory), {"memory": 1}, np.zeros(4, np.bool_), {})
     cache = SurveyCache(tmp_path / "cache")
     guessed = finish(sketch(posed, SurveyCache(tmp_path / "other")))
     measured = finish(measure(posed, cache))

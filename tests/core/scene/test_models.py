@@ -15,7 +15,7 @@ from hypothesis import strategies as st
 from oaktrim.core.errors import FileError
 from oaktrim.core.files.gltf import parse_gltf
 from oaktrim.core.files.gltfwriter import GltfWriter
-from oaktrim.core.files.references import Surroundings
+from oaktrim.core.files.references import ReferenceFolder
 from oaktrim.core.scene.model import Slot
 from oaktrim.core.scene.read import parse_model
 from tests.kit.models import SQUARE, SQUARE_TRIANGLES, SQUARE_UV, add_mesh, material, rich_model, scene
@@ -23,7 +23,7 @@ from tests.kit.models import SQUARE, SQUARE_TRIANGLES, SQUARE_UV, add_mesh, mate
 
 @pytest.fixture
 def place(tmp_path):
-    return Surroundings(tmp_path, "models/boat.glb")
+    return ReferenceFolder(tmp_path, "models/boat.glb")
 
 
 def test_a_model_is_read_as_it_was_written(place):
@@ -62,7 +62,7 @@ def test_buffers_beside_the_file_in_data_uris_and_sparse_are_the_same(place):
     (place.root / "models" / "boat one.bin").write_bytes(binary)
     beside = text.replace(b'"boat one.bin"', b'"boat%20one.bin"')
     held = text.replace(b'"boat one.bin"', b'"data:application/octet-stream;base64,' + base64.b64encode(binary) + b'"')
-    gltf = Surroundings(place.root, "models/boat.gltf")
+    gltf = ReferenceFolder(place.root, "models/boat.gltf")
     models = [parse_model(data, gltf) for data in (beside, held)]
     assert [model.faults for model in models] == [(), ()] and models[0].files == ("models/boat one.bin",)
     for model in models:
@@ -169,7 +169,7 @@ def test_obj_and_its_library(place):
         "mtllib rope.mtl\no rope\nv 0 0 0\nv 1 0 0\nv 1 1 0\nv 0 1 0\nvt 0 0\nvt 1 0\nvt 1 1\nvt 0 1\n"
         "usemtl tarred rope\nf 1/1 2/2 3/3 4/4\nf -4/-4 -3/-3 -2/-2\nusemtl missing\nf 1 2 3\n"
     )
-    model = parse_model(text.encode(), Surroundings(place.root, "models/rope.obj"))
+    model = parse_model(text.encode(), ReferenceFolder(place.root, "models/rope.obj"))
     assert model.faults == ("material 'missing' is used and in no library",)
     quad, loose = model.meshes[0].primitives
     assert quad.triangles.tolist() == [[0, 1, 2], [0, 2, 3], [0, 1, 2]] and quad.uvs[0].shape == (4, 2)
@@ -178,19 +178,19 @@ def test_obj_and_its_library(place):
     assert model.images[base.image].uri == "pictures/rope base.png" and base.scale == (2, 2) and base.offset == (0.5, 0)
     assert normal.slot is Slot.NORMAL and model.files == ("models/rope.mtl",)
     with pytest.raises(FileError, match="past what stands before it"):
-        parse_model(b"v 0 0 0\nf 1 2 3\n", Surroundings(place.root, "a.obj"))
+        parse_model(b"v 0 0 0\nf 1 2 3\n", ReferenceFolder(place.root, "a.obj"))
 
 
 @given(st.data())
 def test_broken_models_raise_nothing_else(tmp_path_factory, data):
     """Ten thousand damaged files: bytes changed, cut and doubled, and values of the JSON swapped for others."""
-    place = Surroundings(tmp_path_factory.getbasetemp(), "boat.glb")
+    place = ReferenceFolder(tmp_path_factory.getbasetemp(), "boat.glb")
     rng = random.Random(data.draw(st.integers(0, 2**32)))
     for _ in range(100):
         torn = _torn(rng)
         name = "boat.obj" if rng.random() < 0.2 else "boat.glb"
         try:
-            model = parse_model(torn, Surroundings(place.root, name))
+            model = parse_model(torn, ReferenceFolder(place.root, name))
         except FileError as error:
             assert "boat" in str(error)
         else:
@@ -216,7 +216,7 @@ def _torn(rng):
                     row[key] = copy.deepcopy(rng.choice(_STRANGE))
                     break
                 row = row[key]
-        document = parse_gltf(_SOUND, Surroundings(".", "boat.glb"))
+        document = parse_gltf(_SOUND, ReferenceFolder(".", "boat.glb"))
         document.raw.clear()
         document.raw.update(raw)
         return document.pack()

@@ -164,14 +164,14 @@ def test_what_is_given_up_for_the_download_is_part_of_the_recipe(art, tmp_path):
 def test_a_forecast_that_was_wrong_is_told(art, tmp_path):
     plan = planned(art, "lounge")
     shipped = finish(ship(plan, tmp_path / "out"))
-    truth = next(s for s in shipped.standings if s.line == "package")
+    truth = next(s for s in shipped.statuses if s.line == "package")
     plan.package[:] = 1
-    said = forecast_missed(plan, shipped.standings)
+    said = forecast_missed(plan, shipped.statuses)
     assert "more than forecast" in said
     plan.package[:] = [entry.package for entry in shipped.manifest.textures]
     plan._totals.clear()
     assert plan.total("package") == truth.value
-    assert forecast_missed(plan, shipped.standings) == ""
+    assert forecast_missed(plan, shipped.statuses) == ""
 
 
 def test_levels_keep_a_cut_out_when_they_are_asked_to(tmp_path):

@@ -41,7 +41,12 @@ def edited(data, edit):
     edit(document)
     text = json.dumps(document).encode()
     text += b" " * (-len(text) % 4)
-    return struct.pack("<III", 0x46546C67, 2, 20 + len(text) + len(rest)) + struct.pack("<II", len(text), 0x4E4F534A) + text + rest
+    return (
+        struct.pack("<III", 0x46546C67, 2, 20 + len(text) + len(rest))
+        + struct.pack("<II", len(text), 0x4E4F534A)
+        + text
+        + rest
+    )
 
 
 def shipped(root, out):

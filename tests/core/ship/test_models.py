@@ -11,7 +11,7 @@ from oaktrim.core.files.gltf import parse_gltf
 from oaktrim.core.files.gltfimages import point_images
 from oaktrim.core.files.gltfwriter import GltfWriter
 from oaktrim.core.files.pictures import png_bytes
-from oaktrim.core.files.references import Surroundings
+from oaktrim.core.files.references import ReferenceFolder
 from oaktrim.core.plan.cuts import Cap, Cut
 from oaktrim.core.progress import finish
 from oaktrim.core.ship.run import ship
@@ -46,8 +46,8 @@ def test_images_are_the_shipped_ones_and_all_else_stands(tmp_path, target):
     shipped = finish(ship(plan, out))
     assert not shipped.manifest.failed
     assert shipped.beside == 1
-    before = parse_gltf((root / "models/shed.glb").read_bytes(), Surroundings(root, "models/shed.glb"))
-    after = parse_gltf((out / "models/shed.glb").read_bytes(), Surroundings(out, "models/shed.glb"))
+    before = parse_gltf((root / "models/shed.glb").read_bytes(), ReferenceFolder(root, "models/shed.glb"))
+    after = parse_gltf((out / "models/shed.glb").read_bytes(), ReferenceFolder(out, "models/shed.glb"))
     ending = plan.target.container
     uris = [image["uri"] for image in after.raw["images"]]
     assert uris == [f"shed.glb.image-0.{ending}", f"wood%20base.{ending}", f"../shared/wall_n.{ending}"]
@@ -77,7 +77,7 @@ def test_the_demonstration_ships_valid_models(tmp_path):
     models = sorted(path.relative_to(root) for path in root.rglob("*.gl*"))
     assert models
     for path in models:
-        place = Surroundings(root, str(path))
+        place = ReferenceFolder(root, str(path))
         document = parse_gltf((root / path).read_bytes(), place)
         point_images(document, {n: f"{n}.dds" for n in range(len(document.root.images))}, "dds")
         target = tmp_path / path
@@ -96,7 +96,7 @@ def test_views_that_others_need_stay(tmp_path):
     writer = rich_model()
     writer.json["images"][1]["bufferView"] = 1  # shares a view with an accessor
     data = writer.glb()
-    place = Surroundings(tmp_path, "m.glb")
+    place = ReferenceFolder(tmp_path, "m.glb")
     document = parse_gltf(data, place)
     count = len(document.raw["bufferViews"])
     point_images(document, {1: "held.dds"}, "dds")

@@ -10,18 +10,18 @@ import pytest
 import soundfile
 from backports import zstd
 
-from oaktrim.core.codecs.effort import Counted
+from oaktrim.core.codecs.effort import ErrorMetric
 from oaktrim.core.codecs.texture import decode_level, encode_texture, stack_textures
 from oaktrim.core.errors import DocumentError, ShipError
 from oaktrim.core.files import dds
 from oaktrim.core.files.pictures import parse_texture
 from oaktrim.core.formats.catalogue import FORMATS
 from oaktrim.core.pixels.image import Image
-from oaktrim.core.pixels.levels import make_levels
+from oaktrim.core.pixels.levels import build_mip_chain
 from oaktrim.core.pixels.metrics import psnr_rgb
 from oaktrim.core.pixels.resample import resample
-from oaktrim.core.plan.cuts import Cap, Cut, Drop, SetCounted, SetFormat
-from oaktrim.core.plan.packing import Measured, PackedShares
+from oaktrim.core.plan.cuts import Cap, Cut, Drop, SetErrorMetric, SetFormat
+from oaktrim.core.plan.packing import CompressionRatios, Measured
 from oaktrim.core.plan.resolve import resolve
 from oaktrim.core.progress import finish
 from oaktrim.core.ship.run import Reason, schedule, ship
@@ -69,7 +69,7 @@ def test_what_is_planned_is_written(art, tmp_path):
     assert entry.psnr == pytest.approx(psnr_rgb(reference, decode_level(texture)), abs=0.01)
     assert entry.source_hash == hashlib.blake2b(before["wall/brick_base.png"][0], digest_size=16).hexdigest()
     assert entry.file_bytes == path.stat().st_size
-    by_line = {s.line: s.value for s in shipped.standings}
+    by_line = {s.line: s.value for s in shipped.statuses}
     assert by_line["memory"] == plan.total("memory")
     document = json.loads((out / "manifest.json").read_text())
     assert document["schema"] == "oak-trim.manifest/2"
@@ -88,23 +88,23 @@ def test_what_was_measured_is_what_ships_to_the_byte(art, tmp_path):
         target, limits=msgspec.structs.replace(target.limits, **dict.fromkeys(BYTE_LINES, "1 GiB"))
     )
     inventory = finish(scan(art, cache=cache))
-    shares, cuts = PackedShares(inventory), (Cut(SetFormat("astc-6x6"), ("wall/brick_base.png",)),)
-    guessed = resolve(inventory, target, cuts, shares)
-    measured = finish(measure_packages(guessed, shares, cache))
+    ratios, cuts = CompressionRatios(inventory), (Cut(SetFormat("astc-6x6"), ("wall/brick_base.png",)),)
+    guessed = resolve(inventory, target, cuts, ratios)
+    measured = finish(measure_packages(guessed, ratios, cache))
     assert len(measured.sizes) == len(inventory.textures) + 2
-    shares = shares.merged(measured)
-    plan = resolve(inventory, target, cuts, shares)
+    ratios = ratios.merged(measured)
+    plan = resolve(inventory, target, cuts, ratios)
     assert plan.all_measured and plan.uncertainty == 0 < guessed.uncertainty
     shipped = finish(ship(plan, tmp_path / "out"))
-    assert {s.line: s.value for s in shipped.standings if s.line in BYTE_LINES} == {
+    assert {s.line: s.value for s in shipped.statuses if s.line in BYTE_LINES} == {
         line: plan.total(line) for line in BYTE_LINES
     }
     audio = len(zstd.compress((art / "gull.wav").read_bytes(), target.packing.level))
     assert plan.by_family("package")["audio"] == audio
     assert abs(guessed.by_family("package")["audio"] / audio - 1) > 0.1
     # A later run, and a later survey, know it without packing again.
-    assert finish(ship(plan, tmp_path / "out")).manifest.carried == shipped.manifest.carried
-    later = PackedShares(finish(scan(art, cache=cache))).merged(Measured(cache.measured()))
+    assert finish(ship(plan, tmp_path / "out")).manifest.passthrough == shipped.manifest.passthrough
+    later = CompressionRatios(finish(scan(art, cache=cache))).merged(Measured(cache.measured()))
     assert resolve(inventory, target, cuts, later).all_measured
 
 
@@ -135,11 +135,11 @@ def test_what_errors_count_on_is_shipped_and_its_change_seen(art, tmp_path):
     base, out = ("wall/brick_base.png",), tmp_path / "out"
     finish(ship(planned(art, "lounge", Cut(SetFormat("bc7"), base)), out))
     before = (out / "wall" / "brick_base.dds").read_bytes()
-    plan = planned(art, "lounge", Cut(SetFormat("bc7"), base), Cut(SetCounted(Counted.PERCEPTUAL), base))
+    plan = planned(art, "lounge", Cut(SetFormat("bc7"), base), Cut(SetErrorMetric(ErrorMetric.PERCEPTUAL), base))
     shipped = finish(ship(plan, out))
     assert (shipped.written, shipped.unchanged) == (1, 3)
     entry = next(e for e in shipped.manifest.textures if e.source == base[0])
-    assert entry.counted == "perceptual" and (out / "wall" / "brick_base.dds").read_bytes() != before
+    assert entry.error_metric == "perceptual" and (out / "wall" / "brick_base.dds").read_bytes() != before
 
 
 def test_a_second_run_with_nothing_changed_writes_nothing(art, tmp_path):
@@ -273,18 +273,18 @@ def test_blocks_of_a_container_are_shipped_as_they_are(art, tmp_path):
 
 
 def test_a_cube_is_weighed_shipped_and_cut_whole(tmp_path):
-    faces = [finish(encode_texture(make_levels(busy(64, 64, seed=s)), FORMATS["rgba8"])) for s in range(6)]
+    faces = [finish(encode_texture(build_mip_chain(busy(64, 64, seed=s)), FORMATS["rgba8"])) for s in range(6)]
     (tmp_path / "art").mkdir()
     (tmp_path / "art" / "sky.dds").write_bytes(dds.pack(stack_textures(faces, 6)))
-    whole = FORMATS["rgba8"].chain_bytes(64, 64, 7, faces=6)
+    whole = FORMATS["rgba8"].mip_chain_bytes(64, 64, 7, faces=6)
     plan = planned(tmp_path / "art", "lounge")
     assert plan.total("memory") == whole
     finish(ship(plan, tmp_path / "plain"))
     assert (tmp_path / "plain" / "sky.dds").read_bytes() == (tmp_path / "art" / "sky.dds").read_bytes()
     small = planned(tmp_path / "art", "lounge", Cut(Cap(32), ("sky.dds",)), Cut(SetFormat("bc1"), ("sky.dds",)))
     shipped = finish(ship(small, tmp_path / "cut"))
-    assert small.total("memory") == FORMATS["bc1"].chain_bytes(32, 32, 6, faces=6)
-    assert shipped.standings[0].value == small.total("memory")
+    assert small.total("memory") == FORMATS["bc1"].mip_chain_bytes(32, 32, 6, faces=6)
+    assert shipped.statuses[0].value == small.total("memory")
     back = parse_texture((tmp_path / "cut" / "sky.dds").read_bytes(), tmp_path)
     for place, face in enumerate(faces):
         reference = resample(decode_level(face), 32, 32)

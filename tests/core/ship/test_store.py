@@ -35,11 +35,11 @@ def encoded(monkeypatch):
     sizes: list[int] = []
     encode, decode = codecs._CODECS["bc7"]
 
-    def counted(image, options):
+    def error_metric(image, options):
         sizes.append(image.width)
         return encode(image, options)
 
-    monkeypatch.setitem(codecs._CODECS, "bc7", (counted, decode))
+    monkeypatch.setitem(codecs._CODECS, "bc7", (error_metric, decode))
     return sizes
 
 
@@ -65,7 +65,11 @@ def test_what_a_proof_made_is_shipped(root, store, encoded, tmp_path):
     for row in range(2):
         trial = finish(try_recipe(plan, row, plan.recipe(row), reference_for(plan.inventory, row), store=store))
         again = finish(try_recipe(plan, row, plan.recipe(row), reference_for(plan.inventory, row), store=store))
-        assert (again.package, again.seconds, again.quality.steps) == (trial.package, trial.seconds, trial.quality.steps)
+        assert (again.package, again.seconds, again.quality.steps) == (
+            trial.package,
+            trial.seconds,
+            trial.quality.steps,
+        )
     once = len(encoded)
     finish(ship(plan, tmp_path / "out", store=store))
     assert len(encoded) == once

@@ -13,7 +13,7 @@ from oaktrim.core.codecs.texture import encode_texture
 from oaktrim.core.files import dds, ktx2
 from oaktrim.core.files.gltfwriter import GltfWriter
 from oaktrim.core.formats.catalogue import FORMATS
-from oaktrim.core.pixels.levels import make_levels
+from oaktrim.core.pixels.levels import build_mip_chain
 from oaktrim.core.plan.cuts import Cap, Cut, SetFormat, SetLevels
 from oaktrim.core.plan.verdict import change_of, findings_of
 from oaktrim.core.progress import finish
@@ -54,7 +54,7 @@ def test_not_power_of_two(tmp_path):
         assert having(tmp_path, "not-power-of-two", target) == ["odd.png"]
         assert words in only(tmp_path, target, "not-power-of-two").message
     # 128x64 with levels, less 100x64 with levels, in RGBA8.
-    grown = FORMATS["rgba8"].chain_bytes(128, 64, 8) - FORMATS["rgba8"].chain_bytes(100, 64, 7)
+    grown = FORMATS["rgba8"].mip_chain_bytes(128, 64, 8) - FORMATS["rgba8"].mip_chain_bytes(100, 64, 7)
     assert only(tmp_path, "visor", "not-power-of-two").bytes == grown
     # Its remedy mends it.
     fix = change_of(only(tmp_path, "pocket", "not-power-of-two").fix)
@@ -137,7 +137,7 @@ def test_faults_of_channels(tmp_path, code, fault, near):
     nearly[place, place, channel] = value
     put(tmp_path, "near.png", nearly)
     assert having(tmp_path, code) == ["fault.png"]
-    memory = FORMATS["rgba8"].chain_bytes(64, 64, 7)
+    memory = FORMATS["rgba8"].mip_chain_bytes(64, 64, 7)
     three_quarters = memory * 3 // 4
     stakes = {"grey-as-colour": three_quarters, "one-live-channel": three_quarters, "constant-image": memory - 64}
     assert only(tmp_path, "pocket", code).bytes == stakes.get(code, memory // 4)
@@ -179,7 +179,7 @@ def test_same_pixels_under_several_names(tmp_path):
     assert having(tmp_path, "duplicate-pixels") == ["b_base.tga"]
     finding = only(tmp_path, "pocket", "duplicate-pixels")
     assert "a_base.png" in finding.message
-    assert finding.bytes == FORMATS["rgba8"].chain_bytes(64, 64, 7)
+    assert finding.bytes == FORMATS["rgba8"].mip_chain_bytes(64, 64, 7)
 
 
 def test_a_scaled_copy(tmp_path):
@@ -284,16 +284,16 @@ def test_a_seam_on_uvs_that_repeat(tmp_path):
 
 
 def test_formats_that_the_hardware_lacks(tmp_path):
-    texture = finish(encode_texture(make_levels(busy(64, 64)), FORMATS["bc1"]))
+    texture = finish(encode_texture(build_mip_chain(busy(64, 64)), FORMATS["bc1"]))
     (tmp_path / "a.dds").write_bytes(dds.pack(texture))
-    plain = finish(encode_texture(make_levels(busy(64, 64)), FORMATS["rgba8"]))
+    plain = finish(encode_texture(build_mip_chain(busy(64, 64)), FORMATS["rgba8"]))
     (tmp_path / "b.ktx2").write_bytes(ktx2.pack(plain))
     assert not having(tmp_path, "format-not-on-hardware", "lounge")
     assert having(tmp_path, "format-not-on-hardware") == ["a.dds"]
     finding = only(tmp_path, "pocket", "format-not-on-hardware")
     assert finding.severity is Severity.ERROR
     assert "expanded to RGBA8" in finding.message and "8.0 times" in finding.message
-    assert finding.bytes == FORMATS["rgba8"].chain_bytes(64, 64, 7) - FORMATS["bc1"].chain_bytes(64, 64, 7)
+    assert finding.bytes == FORMATS["rgba8"].mip_chain_bytes(64, 64, 7) - FORMATS["bc1"].mip_chain_bytes(64, 64, 7)
 
 
 def test_formats_that_only_part_of_the_audience_has(tmp_path):

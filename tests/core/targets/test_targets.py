@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 
 from oaktrim.core.errors import DocumentError, Unsupported
-from oaktrim.core.targets.arrival import arrive, fit_side, full_levels
+from oaktrim.core.targets.footprint import apply_target_rules, fit_side, full_levels
 from oaktrim.core.targets.target import load_target, parse_bytes, shipped_targets, target_named
 
 GOOD = """version = 1
@@ -58,9 +58,9 @@ def test_columns_are_weighed_like_single_ones():
     width, height = rng.integers(1, 9000, (2, 50))
     formats = rng.integers(0, 37, 50)
     for target in shipped_targets().values():
-        whole = arrive(target, width, height, np.zeros(50, np.int64), formats)
+        whole = apply_target_rules(target, width, height, np.zeros(50, np.int64), formats)
         for row in range(50):
-            one = arrive(
+            one = apply_target_rules(
                 target, *(c[row : row + 1] for c in (width, height)), np.zeros(1, np.int64), formats[row : row + 1]
             )
             assert (one.width[0], one.height[0], one.memory[0]) == (

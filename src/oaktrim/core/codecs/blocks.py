@@ -10,7 +10,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from oaktrim.core.codecs.effort import Counted, EncodeOptions
+from oaktrim.core.codecs.effort import EncodeOptions, ErrorMetric
 from oaktrim.core.pixels.image import Pixels
 from oaktrim.core.progress import each_chunk
 
@@ -23,13 +23,13 @@ BARE: dict[str, Any] = {"nogil": True, "cache": True, "error_model": "numpy", "_
 Blocks = NDArray[np.uint8]
 # Fills blocks of rows [start, stop) from pixels (H, W, 4).
 Errors = NDArray[np.float32]
-Told = Errors | None
+ReadResult = Errors | None
 RowEncoder = Callable[[Pixels, int, int, Blocks, Errors], None]
 
 # What a code of red, green and blue is worth to the eye: its squared OKLab distance (B. Ottosson, 2020), averaged over the
 # greys. As all weights of colour, they add up to 3.
 PERCEPTUAL = (0.505, 1.957, 0.538)
-# Places in what `heed_of` returns, after the weights of the three colours.
+# Places in what `metric_params` returns, after the weights of the three colours.
 COVERS, ANGLE = 3, 4
 
 
@@ -85,10 +85,10 @@ class _Place(NamedTuple):
     at: int
 
 
-def heed_of(counted: Counted) -> NDArray[np.float32]:
+def metric_params(error_metric: ErrorMetric) -> NDArray[np.float32]:
     """Return what searches need to know of what an error is counted on, (5,): weights, COVERS and ANGLE as 0 or 1."""
-    weights = PERCEPTUAL if counted is Counted.PERCEPTUAL else (1.0, 1.0, 1.0)
-    return np.array([*weights, counted.alpha_covers, counted is Counted.NORMALS], np.float32)
+    weights = PERCEPTUAL if error_metric is ErrorMetric.PERCEPTUAL else (1.0, 1.0, 1.0)
+    return np.array([*weights, error_metric.alpha_covers, error_metric is ErrorMetric.NORMALS], np.float32)
 
 
 @njit(**BARE)
@@ -105,18 +105,18 @@ def weigh_by_alpha(px, covers, weight):
 
 
 @njit(**BARE)
-def set_roots(px, heed, roots):
+def set_roots(px, params, roots):
     """Set roots (4,) float32 to the square roots of what an error of each channel of a block px (4, n) counts; alpha counts 1.
 
-    `heed` (5,) float32 is what `heed_of` returns.
+    `params` (5,) float32 is what `metric_params` returns.
 
     An error along a vector does not turn it. Where the vectors of a block lie near one axis, errors of that axis count for
     less; where they lie between axes, an error of one of these turns them too.
     """
     roots[3] = np.float32(1.0)
-    if heed[ANGLE] == 0:
+    if params[ANGLE] == 0:
         for c in range(3):
-            roots[c] = np.sqrt(heed[c])
+            roots[c] = np.sqrt(params[c])
         return
     whole = np.float32(1e-6)
     for c in range(3):
@@ -286,7 +286,7 @@ def encode_pixels(
     size: tuple[int, int],
     block_bytes: int,
     rows: RowEncoder,
-    told: Told = None,
+    block_errors: ReadResult = None,
     chunk: int = 1024,
 ) -> bytes:
     """Return the blocks of pixels (H, W, C), row after row, encoded on all cores.
@@ -299,7 +299,7 @@ def encode_pixels(
     """
     across, down = -(-pixels.shape[1] // size[0]), -(-pixels.shape[0] // size[1])
     out = np.empty((down, across, block_bytes), np.uint8)
-    errors = np.empty((down, across), np.float32) if told is None else told
+    errors = np.empty((down, across), np.float32) if block_errors is None else block_errors
     each_chunk(
         lambda start, stop: rows(pixels, start, stop, out, errors), down, max(1, chunk // across), options.threads
     )

@@ -27,7 +27,7 @@ class Dither(Enum):
     DIFFUSED = "diffused"
 
 
-class Counted(Enum):
+class ErrorMetric(Enum):
     """What an error is counted on.
 
     COLOUR : code values of red, green and blue, where alpha lets them be seen
@@ -44,7 +44,7 @@ class Counted(Enum):
     @property
     def alpha_covers(self) -> bool:
         """Alpha says how much of the colour is seen, and is not a value like the others."""
-        return self in (Counted.COLOUR, Counted.PERCEPTUAL)
+        return self in (ErrorMetric.COLOUR, ErrorMetric.PERCEPTUAL)
 
 
 @dataclass(frozen=True)
@@ -67,4 +67,4 @@ class EncodeOptions:
     dither: Dither = Dither.ORDERED
     loss: float = 0.0
     threads: int | None = None
-    counted: Counted = Counted.COLOUR
+    error_metric: ErrorMetric = ErrorMetric.COLOUR

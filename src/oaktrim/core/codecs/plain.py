@@ -12,17 +12,11 @@ import numpy as np
 from numba import njit
 
 from oaktrim.core.codecs.effort import Dither, EncodeOptions
+from oaktrim.core.formats.catalogue import FORMATS
 from oaktrim.core.pixels.image import Image, Pixels, held, to_rgba
 
 # Bayer's ordered dither, "An optimum method for two-level rendition of continuous-tone pictures" (1973), of order 4.
 _BAYER = np.array([[0, 8, 2, 10], [12, 4, 14, 6], [3, 11, 1, 9], [15, 7, 13, 5]])
-
-# Bits of R, G, B and A, from the top of the word down.
-PACKED_BITS: dict[str, tuple[int, int, int, int]] = {
-    "rgb565": (5, 6, 5, 0),
-    "rgba5551": (5, 5, 5, 1),
-    "rgba4444": (4, 4, 4, 4),
-}
 
 _SHARED_BIAS, _SHARED_BITS, _SHARED_TOP = 15, 9, 31
 _SHARED_LARGEST = (2**_SHARED_BITS - 1) / 2**_SHARED_BITS * 2.0 ** (_SHARED_TOP - _SHARED_BIAS)
@@ -91,7 +85,7 @@ def _diffused(values: Pixels, top: int) -> Pixels:
 
 
 def _packed(name: str) -> tuple[Callable[[Image, EncodeOptions], bytes], Callable[[bytes, int, int], Pixels]]:
-    bits = PACKED_BITS[name]
+    bits = FORMATS[name].packed_bits or (0, 0, 0, 0)
 
     def encode(image: Image, options: EncodeOptions) -> bytes:
         source = to_rgba(image)

@@ -5,12 +5,19 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 
-from oaktrim.core.codecs import astc, astcencode, bc1, bc4, bc6h, bc7, etc2, plain
+from oaktrim.core.codecs import plain
+from oaktrim.core.codecs.astc.decode import decode_astc
+from oaktrim.core.codecs.astc.encode import encode_astc
+from oaktrim.core.codecs.bc1 import codec as bc1
+from oaktrim.core.codecs.bc4 import codec as bc4
+from oaktrim.core.codecs.bc6h import codec as bc6h
+from oaktrim.core.codecs.bc7 import codec as bc7
 from oaktrim.core.codecs.effort import Dither, EncodeOptions
-from oaktrim.core.codecs.plain import PACKED_BITS
-from oaktrim.core.codecs.repeat import repeat_blocks
+from oaktrim.core.codecs.etc import codec as etc2
+from oaktrim.core.codecs.ratedistortion import optimize_rate
 from oaktrim.core.errors import Unsupported
-from oaktrim.core.formats.catalogue import FORMATS, Hardware, TextureFormat
+from oaktrim.core.formats.catalogue import FORMATS
+from oaktrim.core.formats.format import Hardware, TextureFormat
 from oaktrim.core.pixels.image import CHANNEL_NAMES, Image, Pixels, Transfer
 from oaktrim.core.pixels.levels import level_size
 from oaktrim.core.progress import Progress, Task, finish
@@ -18,7 +25,8 @@ from oaktrim.core.progress import Progress, Task, finish
 Encoder = Callable[[Image, EncodeOptions], bytes]
 Decoder = Callable[[bytes, int, int], Pixels]
 
-_CODECS: dict[str, tuple[Encoder, Decoder]] = {
+# A codec each, beside its row in the catalogue.
+CODECS: dict[str, tuple[Encoder, Decoder]] = {
     "r8": (plain.encode_r8, plain.decode_r8),
     "rg8": (plain.encode_rg8, plain.decode_rg8),
     "rgb8": (plain.encode_rgb8, plain.decode_rgb8),
@@ -50,12 +58,12 @@ _CODECS: dict[str, tuple[Encoder, Decoder]] = {
 
 def _astc(size: tuple[int, int]) -> tuple[Encoder, Decoder]:
     return (
-        lambda image, options: astcencode.encode_astc(image, options, size),
-        lambda data, width, height: astc.decode_astc(data, width, height, size),
+        lambda image, options: encode_astc(image, options, size),
+        lambda data, width, height: decode_astc(data, width, height, size),
     )
 
 
-_CODECS.update({name: _astc(row.block) for name, row in FORMATS.items() if row.hardware is Hardware.ASTC})
+CODECS.update({name: _astc(row.block) for name, row in FORMATS.items() if row.hardware is Hardware.ASTC})
 
 
 @dataclass(frozen=True)
@@ -106,8 +114,8 @@ def encode_level(image: Image, texture_format: TextureFormat, options: EncodeOpt
 
 def _encode_bands(image: Image, texture_format: TextureFormat, options: EncodeOptions) -> Task[bytes]:
     """Encode an image in bands, so that little stands in memory twice; `done` of the progress counts rows."""
-    encoder = _CODECS[texture_format.name][0]
-    if options.dither is Dither.DIFFUSED and texture_format.name in PACKED_BITS:
+    encoder = CODECS[texture_format.name][0]
+    if options.dither is Dither.DIFFUSED and texture_format.packed_bits:
         return encoder(image, options)
     rows = max(1, _BAND_PIXELS // (image.width * _BAND_ROWS)) * _BAND_ROWS
     bands = []
@@ -136,10 +144,10 @@ def encode_texture(
         done += level.width * level.height
     first = levels[0]
     made = EncodedTexture(texture_format, first.width, first.height, first.transfer, tuple(encoded))
-    return (yield from repeat_texture(made, levels, options))
+    return (yield from optimize_texture_rate(made, levels, options))
 
 
-def repeat_texture(made: EncodedTexture, levels: list[Image], options: EncodeOptions) -> Task[EncodedTexture]:
+def optimize_texture_rate(made: EncodedTexture, levels: list[Image], options: EncodeOptions) -> Task[EncodedTexture]:
     """Return a texture that was encoded from `levels` with blocks that repeat each other, within the loss of the options.
 
     Without a loss, and in formats without blocks or of high dynamic range, it stays what it is.
@@ -153,7 +161,7 @@ def repeat_texture(made: EncodedTexture, levels: list[Image], options: EncodeOpt
         yield Progress(number, len(levels), f"repeating blocks of {level.width}x{level.height}")
         width, height = (-(-side // block) * block for side, block in zip(level.size, row.block, strict=True))
         decoded = decode_level(EncodedTexture(row, width, height, level.transfer, (data,)))
-        repeated.append(repeat_blocks(data, level, decoded, row.block, kept, options))
+        repeated.append(optimize_rate(data, level, decoded, row.block, kept, options))
     return replace(made, levels=tuple(repeated))
 
 
@@ -194,7 +202,7 @@ def decode_level(texture: EncodedTexture, level: int = 0, slice_: int = 0) -> Im
         )
     width, height = level_size(texture.width, texture.height, level)
     size = texture.format.level_bytes(width, height)
-    pixels = _CODECS[texture.format.name][1](texture.levels[level][slice_ * size : (slice_ + 1) * size], width, height)
+    pixels = CODECS[texture.format.name][1](texture.levels[level][slice_ * size : (slice_ + 1) * size], width, height)
     letters = texture.format.channels
     names = (
         ("L",)

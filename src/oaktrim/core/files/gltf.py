@@ -15,7 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from oaktrim.core.errors import FileError
-from oaktrim.core.files.references import Surroundings
+from oaktrim.core.files.references import ReferenceFolder
 
 _GLB_MAGIC, _JSON_CHUNK, _BINARY_CHUNK = 0x46546C67, 0x4E4F534A, 0x004E4942
 # Accessors without a buffer view are zeros (clause 3.6.2.3); one that states more than this is a fault, not a wish.
@@ -191,7 +191,7 @@ class Document:
     binary : the BIN chunk of a GLB, or None
     """
 
-    place: Surroundings
+    place: ReferenceFolder
     raw: dict[str, Any]
     root: RootRow
     binary: bytes | None
@@ -303,7 +303,7 @@ def pack_glb(text: bytes, binary: bytes) -> bytes:
     return head + text + struct.pack("<II", len(binary), _BINARY_CHUNK) + binary
 
 
-def _split_glb(data: bytes, place: Surroundings) -> tuple[bytes, bytes | None]:
+def _split_glb(data: bytes, place: ReferenceFolder) -> tuple[bytes, bytes | None]:
     """Return the JSON and the binary chunk of a GLB; further chunks are passed over (clause 4.4.3)."""
     if len(data) < 20:
         raise FileError(place.file, "ends inside the GLB header", len(data))
@@ -324,7 +324,7 @@ def _split_glb(data: bytes, place: Surroundings) -> tuple[bytes, bytes | None]:
     return text, data[at + 8 : at + 8 + size] if kind == _BINARY_CHUNK else None
 
 
-def parse_gltf(data: bytes, place: Surroundings) -> Document:
+def parse_gltf(data: bytes, place: ReferenceFolder) -> Document:
     """Return a glTF or GLB file as a document.
 
     Raises

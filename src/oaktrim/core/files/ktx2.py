@@ -18,7 +18,8 @@ from oaktrim import __version__
 from oaktrim.core.codecs.texture import EncodedTexture
 from oaktrim.core.errors import FileError
 from oaktrim.core.files.descriptor import descriptor_transfer, pack_descriptor
-from oaktrim.core.formats.catalogue import FORMATS, TextureFormat
+from oaktrim.core.formats.catalogue import FORMATS
+from oaktrim.core.formats.format import TextureFormat
 from oaktrim.core.pixels.image import Transfer
 from oaktrim.core.pixels.levels import level_count, level_size
 
@@ -76,14 +77,6 @@ class Header:
         return cls(*cls.STRUCT.unpack_from(data, 12))
 
 
-def _type_size(texture_format: TextureFormat) -> int:
-    if texture_format.compressed:
-        return 1
-    return {"r16": 2, "rgba16f": 2, "rgb565": 2, "rgba5551": 2, "rgba4444": 2, "r11g11b10f": 4, "rgb9e5": 4}.get(
-        texture_format.name, 1
-    )
-
-
 def _key_values() -> bytes:
     out = b""
     for key, value in sorted(_KEY_VALUES.items()):
@@ -107,7 +100,7 @@ def pack(texture: EncodedTexture, zstd_level: int | None = None) -> bytes:
     kvd_offset = dfd_offset + len(descriptor)
     header = Header(
         vk_format=row.vk_srgb if srgb and row.vk_srgb is not None else row.vk,
-        type_size=_type_size(row),
+        type_size=row.word_bytes,
         width=texture.width,
         height=texture.height,
         depth=0,

@@ -23,7 +23,7 @@ from oaktrim.core.codecs.texture import EncodedTexture, decode_level
 from oaktrim.core.errors import FileError, Unsupported
 from oaktrim.core.files import dds, ktx2, png
 from oaktrim.core.files.atomic import read_bytes, write_atomic
-from oaktrim.core.formats.catalogue import TextureFormat
+from oaktrim.core.formats.format import TextureFormat
 from oaktrim.core.pixels.image import CHANNEL_NAMES, Image, Pixels, Transfer, held, to_depth
 
 MAX_PIXELS = 1 << 28
@@ -320,12 +320,11 @@ def _profile_name(icc: bytes) -> str:
 
 def _container_facts(kind: str, texture: EncodedTexture) -> PictureFacts:
     row = texture.format
-    depth = 16 if row.floating or row.name == "r16" else 8
     return PictureFacts(
         kind,
         *texture.size,
         len(row.channels),
-        depth,
+        row.bit_depth,
         row.floating,
         len(texture.levels),
         row.name,

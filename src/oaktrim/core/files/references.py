@@ -16,7 +16,7 @@ _SCHEME = re.compile(r"[A-Za-z][A-Za-z0-9+.-]+:")
 
 
 @dataclass(frozen=True)
-class Surroundings:
+class ReferenceFolder:
     """Where a file stands that names others.
 
     Parameters

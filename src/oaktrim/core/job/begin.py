@@ -6,18 +6,16 @@ from collections.abc import Iterable
 
 import numpy as np
 
-from oaktrim.core.formats.catalogue import FORMATS, ORDER
+from oaktrim.core.formats.catalogue import FORMATS, ORDER, formats_for
+from oaktrim.core.formats.format import Suits
 from oaktrim.core.job.document import Job
 from oaktrim.core.makers.maker import Maker
 from oaktrim.core.makers.pack import Pack, pack_size
 from oaktrim.core.makers.patch import Patch
-from oaktrim.core.plan.advice import offers
+from oaktrim.core.plan.advice import format_options
 from oaktrim.core.plan.cuts import Cap, Cut, SetFormat
 from oaktrim.core.plan.resolve import Plan
 from oaktrim.core.survey.roles import Role
-
-# Compressed sources of one channel go on in the best format of their family that keeps several.
-_TOGETHER = ("bc7", "astc-5x5", "astc-4x4", "astc-6x6", "etc2-rgb", "etc2-rgba")
 
 
 def with_begun(job: Job, maker: Maker, plans: Iterable[Plan]) -> Job:
@@ -42,13 +40,13 @@ def with_begun(job: Job, maker: Maker, plans: Iterable[Plan]) -> Job:
         if isinstance(maker, Pack):
             layout = job.layout(maker.layout)
             sizes = [(plan.inventory.textures[row].width, plan.inventory.textures[row].height) for row in rows]
-            side = int(np.maximum(plan.arrival.width[rows], plan.arrival.height[rows]).max())
+            side = int(np.maximum(plan.footprint.width[rows], plan.footprint.height[rows]).max())
             if side < max(pack_size(maker, sizes)):
                 job = job.with_cut(Cut(Cap(side), (maker.name,), (target,)))
             name = _together(plan, [ORDER[place] for place in plan.formats[rows]], layout.role, layout.count == 4)
         elif isinstance(maker, Patch):
             source = plan.inventory.textures[rows[0]]
-            shrunk = max(plan.arrival.width[rows[0]] / source.width, plan.arrival.height[rows[0]] / source.height)
+            shrunk = max(plan.footprint.width[rows[0]] / source.width, plan.footprint.height[rows[0]] / source.height)
             side = round(max(maker.rect.width, maker.rect.height) * float(shrunk))
             if shrunk < 1 and side >= 1:
                 job = job.with_cut(Cut(Cap(side), (maker.name,), (target,)))
@@ -84,6 +82,6 @@ def _together(plan: Plan, names: list[str], role: Role, alpha: bool) -> str:
     compressed = [name for name in names if FORMATS[name].compressed]
     if not compressed:
         return ""
-    fit = [offer.format.name for offer in offers(plan.target, role, alpha) if not offer.against]
+    fit = [option.format.name for option in format_options(plan.target, role, alpha) if not option.against]
     same = next((name for name in compressed if name in fit and len(FORMATS[name].channels) >= 3), None)
-    return same or next((name for name in _TOGETHER if name in fit), "")
+    return same or next((row.name for row in formats_for(Suits.PACKED) if row.name in fit), "")

@@ -12,7 +12,7 @@ from oaktrim.core.errors import DocumentError, FileError, Unsupported
 from oaktrim.core.fields import FilePath, Name, Pixels, Text, Version, fault_in_words
 from oaktrim.core.files.atomic import read_bytes, write_atomic
 from oaktrim.core.files.pictures import MAX_PIXELS
-from oaktrim.core.makers.build import Orders
+from oaktrim.core.makers.build import BuildSpec
 from oaktrim.core.makers.layouts import LAYOUTS, Layout, layout_named
 from oaktrim.core.makers.maker import Maker
 from oaktrim.core.makers.names import NamePatterns, name_of
@@ -26,7 +26,7 @@ SUFFIX = ".oak"
 VERSION = 1
 
 
-class Silence(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+class Suppression(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """A finding that does not count here: its code, the path that it is about, and why."""
 
     code: Name
@@ -64,7 +64,7 @@ class Job(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     cuts: tuple[Cut, ...] = ()
     role_rules: tuple[RoleRule, ...] = ()
     roles: tuple[RoleChoice, ...] = ()
-    silenced: tuple[Silence, ...] = ()
+    suppressed: tuple[Suppression, ...] = ()
     ignore: tuple[Text, ...] = DEFAULT_IGNORE
     role_patterns: tuple[RolePattern, ...] = DEFAULT_PATTERNS
     max_pixels: Pixels = MAX_PIXELS
@@ -87,9 +87,9 @@ class Job(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
                 raise ValueError(f"ignore[{place}]: {fault}")
 
     @property
-    def orders(self) -> Orders:
+    def build_spec(self) -> BuildSpec:
         """What makers are to make."""
-        return Orders(self.makers, self.layouts, self.role_patterns, self.roles)
+        return BuildSpec(self.makers, self.layouts, self.role_patterns, self.roles)
 
     def layout(self, name: str) -> Layout:
         """Return a layout by its id, the job's own first.
@@ -164,9 +164,9 @@ class Job(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         return ScanSettings(self.ignore, self.role_patterns, self.roles, self.max_pixels)
 
     @property
-    def silences(self) -> frozenset[tuple[str, str]]:
+    def suppressions(self) -> frozenset[tuple[str, str]]:
         """Code and path of the findings that do not count."""
-        return frozenset((row.code, row.path) for row in self.silenced)
+        return frozenset((row.code, row.path) for row in self.suppressed)
 
     def with_role(self, role: Role | None, paths: tuple[str, ...]) -> Job:
         """Return the job with a role set by hand on some textures, or, when it is None, left to be told again."""
@@ -187,16 +187,16 @@ class Job(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         kept = tuple(row for row in self.role_rules if (row.role, row.targets) != (role, targets))
         return msgspec.structs.replace(self, role_rules=kept)
 
-    def with_silence(self, code: str, paths: Sequence[str], reason: str) -> Job:
+    def with_suppression(self, code: str, paths: Sequence[str], reason: str) -> Job:
         """Return the job with a finding silenced on some files."""
-        rows = {(row.code, row.path): row for row in self.silenced}
-        rows.update({(code, path): Silence(code, path, reason) for path in paths})
-        return msgspec.structs.replace(self, silenced=tuple(rows.values()))
+        rows = {(row.code, row.path): row for row in self.suppressed}
+        rows.update({(code, path): Suppression(code, path, reason) for path in paths})
+        return msgspec.structs.replace(self, suppressed=tuple(rows.values()))
 
-    def without_silence(self, code: str, path: str) -> Job:
+    def without_suppression(self, code: str, path: str) -> Job:
         """Return the job with a silenced finding counting again."""
-        kept = tuple(row for row in self.silenced if (row.code, row.path) != (code, path))
-        return msgspec.structs.replace(self, silenced=kept)
+        kept = tuple(row for row in self.suppressed if (row.code, row.path) != (code, path))
+        return msgspec.structs.replace(self, suppressed=kept)
 
     def with_target(self, target: Target) -> Job:
         """Return the job with a target of its own, watched, in the place of one of the same id."""

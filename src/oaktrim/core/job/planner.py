@@ -5,8 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from oaktrim.core.job.document import Job
-from oaktrim.core.makers.build import Learned, with_makers
-from oaktrim.core.plan.packing import PackedShares
+from oaktrim.core.makers.build import DerivedFacts, with_makers
+from oaktrim.core.plan.packing import CompressionRatios
 from oaktrim.core.plan.resolve import Plan, resolve
 from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.targets.target import Target
@@ -24,15 +24,15 @@ class Planner:
 
     job: Job
     found: Inventory
-    learned: Learned
+    derived_facts: DerivedFacts
     inventory: Inventory
-    shares: PackedShares
+    ratios: CompressionRatios
 
     def plan_of(self, job: Job, target: Target) -> Plan:
         """Return what a job on the same tree would ship to a target."""
-        inventory, shares = self.inventory, self.shares
+        inventory, ratios = self.inventory, self.ratios
         if (job.makers, job.layouts) != (self.job.makers, self.job.layouts):
             found = self.found.with_roles(job.role_patterns, job.roles)
-            inventory = with_makers(found, job.orders, self.learned)
-            shares = shares.moved(inventory)
-        return resolve(inventory, target, job.cuts, shares, job.role_rules)
+            inventory = with_makers(found, job.build_spec, self.derived_facts)
+            ratios = ratios.moved(inventory)
+        return resolve(inventory, target, job.cuts, ratios, job.role_rules)

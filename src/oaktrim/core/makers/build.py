@@ -15,7 +15,7 @@ from oaktrim.core.progress import Progress, Task
 from oaktrim.core.survey.cache import SurveyCache, packed_sample
 from oaktrim.core.survey.facts import SlotFacts, TextureFacts
 from oaktrim.core.survey.inventory import Inventory, Unreadable
-from oaktrim.core.survey.making import Making, Sources
+from oaktrim.core.survey.making import DerivedTexture, Sources
 from oaktrim.core.survey.ownership import Owner, Ownership
 from oaktrim.core.survey.read import made_facts
 from oaktrim.core.survey.roles import Role, RoleChoice, RolePattern
@@ -23,7 +23,7 @@ from oaktrim.core.survey.scan import ScanSettings, remembered, scan
 
 
 @dataclass(frozen=True)
-class Orders:
+class BuildSpec:
     """What is to be made: a job's makers, and what they and their textures are told by."""
 
     makers: tuple[Maker, ...] = ()
@@ -33,7 +33,7 @@ class Orders:
 
 
 @dataclass
-class Learned:
+class DerivedFacts:
     """What has been found out by making: facts and faults, by content."""
 
     facts: dict[str, TextureFacts] = field(default_factory=dict)
@@ -52,41 +52,41 @@ def _fault_of_name(name: str) -> str:
     return ""
 
 
-def with_makers(found: Inventory, orders: Orders, learned: Learned) -> Inventory:
+def with_makers(found: Inventory, build_spec: BuildSpec, derived_facts: DerivedFacts) -> Inventory:
     """Return what a survey found with the textures of makers, each in the place of its sources.
 
     A texture that has not been made yet stands with what its settings tell; where these do not tell its size, it is
     left out until it is made. A maker that cannot work is listed in `unmade`, and its sources stay.
     """
-    if not orders.makers:
+    if not build_spec.makers:
         return found
     facts = {texture.path: texture for texture in found.textures}
     roles = {texture.path: guess.role for texture, guess in zip(found.textures, found.roles, strict=True)}
-    made: dict[str, Making] = {}
+    made: dict[str, DerivedTexture] = {}
     unmade: list[Unreadable] = []
     names: set[str] = set()
-    patches = Counter(maker.source for maker in orders.makers if isinstance(maker, Patch))
-    for maker in orders.makers:
+    patches = Counter(maker.source for maker in build_spec.makers if isinstance(maker, Patch))
+    for maker in build_spec.makers:
         fault = _fault_of_name(maker.name)
         if not fault and maker.name.lower() in names:
             fault = "another maker makes a texture of that name; give one of them another name"
         try:
             first = maker.inputs[0] if maker.inputs else ""
-            making = making_of(maker, found.root, orders.layouts, facts.get(first), roles.get(first, Role.UNKNOWN))
+            making = making_of(maker, found.root, build_spec.layouts, facts.get(first), roles.get(first, Role.UNKNOWN))
             if isinstance(making, PatchMaking):
                 making = replace(making, alone=patches[making.patch.source] == 1)
             content = making.content(lambda path: _known(facts, path))
-            fault = fault or learned.faults.get(content, "")
+            fault = fault or derived_facts.faults.get(content, "")
         except OakTrimError as error:
             fault = fault or str(error)
         if fault:
             unmade.append(Unreadable(maker.name, fault))
             continue
-        row = _facts_of(making, maker.name, content, facts, learned)
+        row = _facts_of(making, maker.name, content, facts, derived_facts)
         if row is not None:
             made[maker.name], facts[maker.name], roles[maker.name] = making, row, making.role
             names.add(maker.name.lower())
-    return _put_together(found, orders, facts, made, unmade)
+    return _put_together(found, build_spec, facts, made, unmade)
 
 
 def _known(facts: Mapping[str, TextureFacts], path: str) -> str:
@@ -96,9 +96,9 @@ def _known(facts: Mapping[str, TextureFacts], path: str) -> str:
 
 
 def _facts_of(
-    making: Making, path: str, content: str, facts: Mapping[str, TextureFacts], learned: Learned
+    making: DerivedTexture, path: str, content: str, facts: Mapping[str, TextureFacts], derived_facts: DerivedFacts
 ) -> TextureFacts | None:
-    kept = learned.facts.get(content)
+    kept = derived_facts.facts.get(content)
     if kept is not None:
         return _renamed(kept, path)
     if isinstance(making, GlyphMaking):
@@ -114,9 +114,9 @@ def _renamed(facts: TextureFacts, path: str) -> TextureFacts:
 
 def _put_together(
     found: Inventory,
-    orders: Orders,
+    build_spec: BuildSpec,
     facts: Mapping[str, TextureFacts],
-    made: dict[str, Making],
+    made: dict[str, DerivedTexture],
     unmade: list[Unreadable],
 ) -> Inventory:
     owners = _taken_over(found, made)
@@ -135,7 +135,7 @@ def _put_together(
         unmade += [Unreadable(path, fault) for path in clash]
         left = {path: making for path, making in made.items() if path not in clash}
         kept = {path: row for path, row in facts.items() if path not in clash}
-        return _put_together(found, orders, kept, left, unmade)
+        return _put_together(found, build_spec, kept, left, unmade)
     textures = tuple(facts[path] for path in sorted(facts) if path not in replaced)
     rows = {texture.path: row for row, texture in enumerate(textures)}
     by_row = {rows[path]: tuple(mine) for path, mine in owners.items() if mine and path in rows}
@@ -151,7 +151,7 @@ def _put_together(
         replaced=replaced,
         unmade=tuple(unmade),
     )
-    return inventory.with_roles(orders.patterns, orders.roles)
+    return inventory.with_roles(build_spec.patterns, build_spec.roles)
 
 
 def _stem(path: str) -> str:
@@ -160,12 +160,12 @@ def _stem(path: str) -> str:
     return f"{folder}/{name.rpartition('.')[0] or name}".lstrip("/").lower()
 
 
-def _taken_over(found: Inventory, made: Mapping[str, Making]) -> dict[str, list[Owner]]:
+def _taken_over(found: Inventory, made: Mapping[str, DerivedTexture]) -> dict[str, list[Owner]]:
     """Return the owners of each texture by path, after makers have taken over what they are assigned to."""
     by_wearer: dict[str, list[str]] = {}
     by_source: dict[str, list[str]] = {}
     for path, making in made.items():
-        for material in making.wears:
+        for material in making.materials:
             by_wearer.setdefault(material, []).append(path)
         for source in making.inputs:
             by_source.setdefault(source, []).append(path)
@@ -213,27 +213,27 @@ def _slot_place(ownership: Ownership, owner: Owner) -> int:
 
 
 def learn(
-    found: Inventory, orders: Orders, learned: Learned, cache: SurveyCache | None, max_pixels: int
-) -> Task[Learned]:
+    found: Inventory, build_spec: BuildSpec, derived_facts: DerivedFacts, cache: SurveyCache | None, max_pixels: int
+) -> Task[DerivedFacts]:
     """Make what has not been made yet, to know its facts; what cannot be made is noted with its fault."""
-    inventory = with_makers(found, orders, learned)
+    inventory = with_makers(found, build_spec, derived_facts)
     contents: dict[str, str] = {}
-    due: list[tuple[str, Making, str]] = []
+    due: list[tuple[str, DerivedTexture, str]] = []
     facts = {texture.path: texture for texture in found.textures}
-    for maker in orders.makers:
+    for maker in build_spec.makers:
         making = inventory.made.get(maker.name)
         try:
             if making is None:
                 role = Role.UNKNOWN
-                making = making_of(maker, found.root, orders.layouts, facts.get((*maker.inputs, "")[0]), role)
+                making = making_of(maker, found.root, build_spec.layouts, facts.get((*maker.inputs, "")[0]), role)
             content = making.content(lambda path: contents.get(path) or _known(facts, path))
         except OakTrimError:
             continue
         contents[maker.name] = content
-        if content not in learned.facts and content not in learned.faults:
+        if content not in derived_facts.facts and content not in derived_facts.faults:
             kept = None if cache is None else cache.made(content)
             if kept is not None:
-                learned.facts[content] = kept
+                derived_facts.facts[content] = kept
             else:
                 due.append((maker.name, making, content))
     sources = Sources(found.root, dict(inventory.made), max_pixels)
@@ -242,15 +242,15 @@ def learn(
         try:
             row, sample = made_facts(path, making.kind, content, making.picture(sources))
         except OakTrimError as error:
-            learned.faults[content] = str(error)
+            derived_facts.faults[content] = str(error)
             continue
         except MemoryError:
-            learned.faults[content] = f"{path}: does not fit in memory"
+            derived_facts.faults[content] = f"{path}: does not fit in memory"
             continue
-        learned.facts[content] = row
+        derived_facts.facts[content] = row
         if cache is not None:
             cache.keep_made(row, packed_sample(sample))
-    return learned
+    return derived_facts
 
 
 @dataclass(frozen=True)
@@ -265,14 +265,14 @@ class Tree:
 
     found: Inventory
     inventory: Inventory
-    learned: Learned
+    derived_facts: DerivedFacts
     remembered: bool = False
 
 
 def survey_tree(
     root: Path,
     settings: ScanSettings,
-    orders: Orders,
+    build_spec: BuildSpec,
     cache: SurveyCache | None = None,
     threads: int | None = None,
     remember: bool = False,
@@ -290,10 +290,10 @@ def survey_tree(
     yield Progress(0, 0, "opening what is known")
     kept = remembered(root, settings, cache) if remember and cache is not None and root.is_dir() else None
     found = kept or (yield from scan(root, settings, cache, threads))
-    learned = Learned()
-    if orders.makers:
-        yield from learn(found, orders, learned, cache, settings.max_pixels)
-    return Tree(found, with_makers(found, orders, learned), learned, kept is not None)
+    derived_facts = DerivedFacts()
+    if build_spec.makers:
+        yield from learn(found, build_spec, derived_facts, cache, settings.max_pixels)
+    return Tree(found, with_makers(found, build_spec, derived_facts), derived_facts, kept is not None)
 
 
 def made_anew(before: Inventory | None, after: Inventory) -> str:
@@ -307,8 +307,8 @@ def made_anew(before: Inventory | None, after: Inventory) -> str:
     return f"{count} made anew" if count else ""
 
 
-def unknown(inventory: Inventory, orders: Orders) -> Sequence[str]:
+def unknown(inventory: Inventory, build_spec: BuildSpec) -> Sequence[str]:
     """Return the names of makers whose textures stand with what their settings tell, or do not stand yet."""
     refused = {row.path for row in inventory.unmade}
     known = {texture.path for texture in inventory.textures if texture.pixels}
-    return [maker.name for maker in orders.makers if maker.name not in refused and maker.name not in known]
+    return [maker.name for maker in build_spec.makers if maker.name not in refused and maker.name not in known]

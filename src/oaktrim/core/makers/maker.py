@@ -20,7 +20,7 @@ from oaktrim.core.pixels.image import Image
 from oaktrim.core.progress import finish
 from oaktrim.core.scene.model import Slot
 from oaktrim.core.survey.facts import TextureFacts
-from oaktrim.core.survey.making import Making, Sources
+from oaktrim.core.survey.making import DerivedTexture, Sources
 from oaktrim.core.survey.places import file_stamp
 from oaktrim.core.survey.roles import Role
 
@@ -54,8 +54,8 @@ class PackMaking:
         return self.pack.keeps
 
     @property
-    def wears(self) -> tuple[str, ...]:
-        return self.pack.wears if self.layout.reads else ()
+    def materials(self) -> tuple[str, ...]:
+        return self.pack.materials if self.layout.reads else ()
 
     def picture(self, sources: Sources) -> Image:
         return pack_picture(self.pack, self.layout, sources)
@@ -68,7 +68,7 @@ class PackMaking:
         return {}
 
     def takes(self, material: str, slot: Slot, source: str) -> bool:
-        return material in self.wears and slot in self.layout.reads
+        return material in self.materials and slot in self.layout.reads
 
     def sketch(self, facts: Sequence[TextureFacts]) -> tuple[int, int, int, int]:
         """Return width, height, channels and bits, which its sources' facts tell."""
@@ -92,7 +92,7 @@ class PatchMaking:
     alone: bool = True
 
     kind = Patch.kind
-    wears = ()
+    materials = ()
 
     @property
     def reason(self) -> str:
@@ -136,7 +136,7 @@ class GlyphMaking:
     role = Role.GLYPHS
     inputs: tuple[str, ...] = ()
     keeps = True
-    wears = ()
+    materials = ()
 
     @property
     def reason(self) -> str:
@@ -176,7 +176,9 @@ def font_file(root: Path, font: str) -> Path:
     return Path(os.path.normpath(root / font))
 
 
-def making_of(maker: Maker, root: Path, layouts: Sequence[Layout], facts: TextureFacts | None, role: Role) -> Making:
+def making_of(
+    maker: Maker, root: Path, layouts: Sequence[Layout], facts: TextureFacts | None, role: Role
+) -> DerivedTexture:
     """Return how a maker makes its texture.
 
     Parameters

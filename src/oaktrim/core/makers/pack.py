@@ -47,7 +47,7 @@ class Combine(Enum):
     SMALLEST = "smallest"
 
 
-class Feed(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+class ChannelSource(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """One source of a lane; it is turned over after the ranges.
 
     Parameters
@@ -81,7 +81,7 @@ class Feed(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 class Lane(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """One output channel: its sources, or a fill (0..1) where there is none."""
 
-    feeds: tuple[Feed, ...] = ()
+    feeds: tuple[ChannelSource, ...] = ()
     combine: Combine = Combine.MULTIPLY
     fill: float = 1.0
 
@@ -109,7 +109,7 @@ class Pack(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag="pack", 
     name: NewPath
     layout: Name
     lanes: tuple[Lane, Lane, Lane, Lane]
-    wears: tuple[FilePath, ...] = ()
+    materials: tuple[FilePath, ...] = ()
     subject: Text = ""
     size: int = 0
     bits: int = 8
@@ -226,7 +226,7 @@ def _place(image: Image, channel: Channel) -> int | None:
     return 0 if letter in "RGB" and image.channels[0] == "L" else None
 
 
-def _fed(feed: Feed, image: Image, dtype: type[np.generic]) -> Pixels:
+def _fed(feed: ChannelSource, image: Image, dtype: type[np.generic]) -> Pixels:
     """Return what a feed gives a lane, (H, W): codes of the lane's type where they are the source's own, else float32."""
     if feed.is_plain and image.pixels.dtype == dtype:
         codes = channel_of(image, feed.channel)
@@ -242,7 +242,7 @@ def _fed(feed: Feed, image: Image, dtype: type[np.generic]) -> Pixels:
     return found
 
 
-def _values(feed: Feed, image: Image) -> Plane:
+def _values(feed: ChannelSource, image: Image) -> Plane:
     if len(feed.channel.value) == 1:
         value = to_depth(channel_of(image, feed.channel), np.float32)
         return _light(value) if feed.decode and feed.channel is not Channel.ALPHA else value

@@ -7,9 +7,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from oaktrim.core.codecs.effort import Counted, EncodeOptions
+from oaktrim.core.codecs.effort import EncodeOptions, ErrorMetric
 from oaktrim.core.codecs.texture import EncodedTexture, decode_level, encode_level
-from oaktrim.core.formats.catalogue import TextureFormat
+from oaktrim.core.formats.format import TextureFormat
 from oaktrim.core.makers.layouts import Layout
 from oaktrim.core.makers.pack import Channel, Pack, Unpacked, apart, channel_of, lane_picture
 from oaktrim.core.pixels.image import Image, to_depth, to_rgba
@@ -70,7 +70,7 @@ def damages(image: Image, formats: Sequence[TextureFormat]) -> Task[list[Damage]
     found = []
     for done, row in enumerate(formats):
         yield Progress(done, len(formats), f"trying {row.label}")
-        together = _errors(sample, through_format(sample, row, Counted.DATA), count)
+        together = _errors(sample, through_format(sample, row, ErrorMetric.DATA), count)
         alone = list(together)
         for place in live if len(live) > 1 else []:
             pixels = np.zeros_like(sample.pixels)
@@ -78,7 +78,7 @@ def damages(image: Image, formats: Sequence[TextureFormat]) -> Task[list[Damage]
                 pixels[..., 3] = np.iinfo(pixels.dtype).max
             pixels[..., place] = sample.pixels[..., place]
             single = sample.with_pixels(pixels)
-            alone[place] = _errors(single, through_format(single, row, Counted.DATA), count)[place]
+            alone[place] = _errors(single, through_format(single, row, ErrorMetric.DATA), count)[place]
             yield Progress(done, len(formats), f"trying {row.label}")
         found.append(Damage(row, tuple(together), tuple(alone)))
     return found
@@ -93,9 +93,9 @@ def _sampled(image: Image) -> Image:
     return image.with_pixels(np.ascontiguousarray(np.concatenate(rows, axis=0)))
 
 
-def through_format(image: Image, row: TextureFormat, counted: Counted = Counted.COLOUR) -> Image:
+def through_format(image: Image, row: TextureFormat, counted: ErrorMetric = ErrorMetric.COLOUR) -> Image:
     """Return a picture as it comes back from a format, with its own channels and depth."""
-    data = encode_level(image, row, EncodeOptions(counted=counted))
+    data = encode_level(image, row, EncodeOptions(error_metric=counted))
     back = to_rgba(
         decode_level(EncodedTexture(row, image.width, image.height, image.transfer, (data,))), image.pixels.dtype.type
     )

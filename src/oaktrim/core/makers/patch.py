@@ -252,7 +252,9 @@ def prove_patch(image: Image, patch: Image, rect: Rect, mask: Mask, background: 
     back = put_back(patch, rect, image.size, background)
     step = 1 / 255 if image.is_float else np.iinfo(image.pixels.dtype).max / 255
     gap = np.abs(image.pixels[mask].astype(np.float64) - back.pixels[mask].astype(np.float64))
-    return PutBack(int(mask.sum()), int((mask & ~within(mask, rect)).sum()), float(gap.max() / step) if gap.size else 0.0)
+    return PutBack(
+        int(mask.sum()), int((mask & ~within(mask, rect)).sum()), float(gap.max() / step) if gap.size else 0.0
+    )
 
 
 def placement(rect: Rect, size: tuple[int, int]) -> dict[str, Any]:

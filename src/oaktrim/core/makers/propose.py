@@ -11,7 +11,7 @@ import msgspec
 
 from oaktrim.core.makers.build import material_path
 from oaktrim.core.makers.layouts import OUTPUT_NAMES, Layout, LayoutSlot
-from oaktrim.core.makers.pack import Channel, Feed, Lane, Pack, filled
+from oaktrim.core.makers.pack import Channel, ChannelSource, Lane, Pack, filled
 from oaktrim.core.scene.model import Slot
 from oaktrim.core.survey.facts import TextureFacts
 from oaktrim.core.survey.inventory import Inventory
@@ -28,7 +28,7 @@ _IN_SURFACE = {Role.OCCLUSION: Channel.RED, Role.ROUGHNESS: Channel.GREEN, Role.
 class Proposal:
     """A feed with why it is proposed, in a sentence."""
 
-    feed: Feed
+    feed: ChannelSource
     reason: str
 
 
@@ -46,7 +46,7 @@ def proposal(slot: LayoutSlot, texture: TextureFacts, role: Role) -> Proposal:
         reason += f" The name says the opposite of {slot.name}, so it is turned over."
     if decode:
         reason += " It is used as colour, so its sRGB codes are brought to linear values."
-    return Proposal(Feed(texture.path, channel, invert, decode), reason)
+    return Proposal(ChannelSource(texture.path, channel, invert, decode), reason)
 
 
 def _carrier(slot: LayoutSlot, texture: TextureFacts, role: Role) -> tuple[Channel, str]:
@@ -108,7 +108,7 @@ def _is_constant(texture: TextureFacts, channel: Channel) -> bool:
     return texture.constant or (channel.value if texture.channels > 2 else "L") not in texture.live
 
 
-def _identity(feed: Feed, facts: Mapping[str, TextureFacts]) -> object:
+def _identity(feed: ChannelSource, facts: Mapping[str, TextureFacts]) -> object:
     """Return what two feeds share that give a lane the same."""
     texture = facts.get(feed.source)
     alike = feed.channel
@@ -208,7 +208,7 @@ def sets_by_name(
 def by_names(inventory: Inventory, layout: Layout, patterns: Mapping[str, str]) -> list[BatchRow]:
     """Return a pack for each set of names in one folder that has at least two maps, those with problems first."""
     rows = []
-    wearing = wearers(inventory)
+    wearing = materials_of(inventory)
     for (_, name), slots in sorted(sets_by_name(inventory, patterns).items()):
         sources = {slot: textures[0] for slot, textures in slots.items()}
         if len({texture.path for texture in sources.values()}) < 2:
@@ -218,8 +218,8 @@ def by_names(inventory: Inventory, layout: Layout, patterns: Mapping[str, str]) 
             for slot, textures in slots.items()
             if len(textures) > 1
         ]
-        wears = dict.fromkeys(m for texture in sources.values() for m in wearing.get(texture.path, ()))
-        rows.append(_row(inventory, layout, name, sources, tuple(wears), several))
+        materials = dict.fromkeys(m for texture in sources.values() for m in wearing.get(texture.path, ()))
+        rows.append(_row(inventory, layout, name, sources, tuple(materials), several))
     return _sorted(rows)
 
 
@@ -253,7 +253,9 @@ def by_materials(inventory: Inventory, layout: Layout, patterns: Mapping[str, st
                 continue
             key = tuple(sorted((slot, texture.path) for slot, texture in sources.items()))
             rows.setdefault(key, (material.name, sources, []))[2].append(material_path(facts.path, material.name))
-    return _sorted([_row(inventory, layout, name, sources, tuple(wears), []) for name, sources, wears in rows.values()])
+    return _sorted(
+        [_row(inventory, layout, name, sources, tuple(materials), []) for name, sources, materials in rows.values()]
+    )
 
 
 def _is_empty(layout: Layout, slot_name: str, texture: TextureFacts) -> bool:
@@ -272,7 +274,7 @@ def _slots_of(inventory: Inventory, model: int, number: int) -> dict[Slot, Textu
     return found
 
 
-def wearers(inventory: Inventory) -> dict[str, list[str]]:
+def materials_of(inventory: Inventory) -> dict[str, list[str]]:
     """Return the materials that wear each texture, by path, and those whose other maps share its name."""
     found: dict[str, list[str]] = {}
     by_stem: dict[tuple[str, str], list[str]] = {}
@@ -293,7 +295,7 @@ def _row(
     layout: Layout,
     subject: str,
     sources: Mapping[str, TextureFacts],
-    wears: tuple[str, ...],
+    materials: tuple[str, ...],
     problems: Sequence[str],
 ) -> BatchRow:
     facts = {texture.path: texture for texture in sources.values()}
@@ -308,7 +310,7 @@ def _row(
         role = inventory.roles[inventory.row_of[texture.path]].role
         lanes.append(Lane((proposal(slot, texture, role).feed,)))
     first, second, third, fourth = lanes
-    reads = wears if layout.reads else ()
+    reads = materials if layout.reads else ()
     pack = Pack("", layout.id, (first, second, third, fourth), reads, subject)
     said += [warning for rows in lane_warnings(pack, layout, facts).values() for warning in rows]
     sizes = {(t.width, t.height) for t in facts.values()}

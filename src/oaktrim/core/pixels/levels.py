@@ -7,7 +7,7 @@ from dataclasses import replace
 import numpy as np
 
 from oaktrim.core.pixels.image import Image, Transfer, to_depth
-from oaktrim.core.pixels.resample import Filter, Resampling, from_light, to_light
+from oaktrim.core.pixels.resample import Filter, Resampling, from_light, resample_linear
 
 MIP_FILTER = Filter.KAISER
 
@@ -22,7 +22,7 @@ def level_size(width: int, height: int, level: int) -> tuple[int, int]:
     return max(1, width >> level), max(1, height >> level)
 
 
-def make_levels(
+def build_mip_chain(
     image: Image, count: int | None = None, how: Resampling | None = None, threads: int | None = None
 ) -> list[Image]:
     """Return the image and its levels, each filtered from the one above it without rounding in between.
@@ -38,7 +38,7 @@ def make_levels(
     levels = [image]
     above = image
     for level in range(1, total):
-        light = to_light(above, *level_size(*image.size, level), how, threads)
+        light = resample_linear(above, *level_size(*image.size, level), how, threads)
         levels.append(from_light(light, image, how.normals, threads))
         above = replace(image, pixels=light, transfer=Transfer.LINEAR)
     return levels
@@ -51,7 +51,7 @@ def coverage(image: Image, threshold: int) -> float:
     return float((to_depth(image.pixels[..., -1], np.float32) >= threshold / 255).mean())
 
 
-def with_coverage(levels: list[Image], threshold: int) -> list[Image]:
+def preserve_alpha_coverage(levels: list[Image], threshold: int) -> list[Image]:
     """Return levels whose alpha is scaled so that a cut-out at `threshold` of 255 keeps as much of each as of the first.
 
     Filtering thins what is cut out: leaves and wires vanish from afar. After I. Castaño, "Computing alpha mipmaps" (2010).

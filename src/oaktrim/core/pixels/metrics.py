@@ -130,7 +130,7 @@ def compare(a: Image, b: Image) -> Comparison:
 _BAND_WINDOW, _GENTLE, _CLIMB, _STEP = 8, 2.0, 2.0, 2.5
 
 
-def gradients_lost(a: NDArray[np.floating], b: NDArray[np.floating]) -> float:
+def banding(a: NDArray[np.floating], b: NDArray[np.floating]) -> float:
     """Return which share of the smooth gradients of plane `a` stand in `b` as bands: flat, or in one step; 0 without any.
 
     Parameters

@@ -8,7 +8,7 @@ from numpy.typing import NDArray
 from oaktrim.core.pixels.image import Image, Transfer, to_depth
 
 
-def rebuild_z(image: Image) -> Image:
+def reconstruct_z(image: Image) -> Image:
     """Return a picture of channels R and G as R, G and B, with B = sqrt(1 - x² - y²) packed to 0..1.
 
     Code values stand for -1..1; a pair longer than one unit has z 0.

@@ -67,7 +67,7 @@ def _blurred(plane: Plane, sigma: float) -> Plane:
     return plane
 
 
-def seen_difference(
+def perceptual_error_map(
     a: NDArray[np.floating], b: NDArray[np.floating], pixels_a_degree: float = PIXELS_A_DEGREE
 ) -> Plane:
     """Return how far each pixel is seen to differ, in steps that are just noticed.

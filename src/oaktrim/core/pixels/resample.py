@@ -310,7 +310,7 @@ def _transfer_of(image: Image, how: Resampling) -> Transfer:
     return Transfer.LINEAR if how.normals else image.transfer
 
 
-def to_light(
+def resample_linear(
     image: Image, width: int, height: int, how: Resampling = Resampling(), threads: int | None = None
 ) -> Floats:
     """Return the image at another size as linear light.
@@ -391,8 +391,8 @@ def resample(
 ) -> Image:
     """Return the image at another size, in its own type; the same size gives the same image.
 
-    See `to_light` for the parameters. Colour is filtered in linear light and weighted by alpha.
+    See `resample_linear` for the parameters. Colour is filtered in linear light and weighted by alpha.
     """
     if (width, height) == image.size:
         return image
-    return from_light(to_light(image, width, height, how, threads), image, how.normals, threads)
+    return from_light(resample_linear(image, width, height, how, threads), image, how.normals, threads)

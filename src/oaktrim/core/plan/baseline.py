@@ -10,7 +10,7 @@ import msgspec
 from oaktrim.core.errors import DocumentError, FileError
 from oaktrim.core.files.atomic import read_bytes
 from oaktrim.core.plan.report import SCHEMA, Survey
-from oaktrim.core.plan.resolve import Standing, limits_of
+from oaktrim.core.plan.resolve import BudgetStatus, limits_of
 from oaktrim.core.survey.findings.finding import Severity
 from oaktrim.core.survey.findings.rules import Merged
 
@@ -48,7 +48,7 @@ class Worse:
     findings : that were not there
     """
 
-    limits: tuple[tuple[str, Standing, int | None], ...]
+    limits: tuple[tuple[str, BudgetStatus, int | None], ...]
     findings: tuple[Merged, ...]
 
     @property
@@ -75,9 +75,9 @@ def worse_than(found: Survey, path: Path) -> Worse:
     then = {(t.id, row.line): row.bytes or row.value for t in document.targets for row in t.limits}
     limits = []
     for plan in found.plans:
-        for standing in limits_of(plan):
-            was = then.get((plan.target.id, standing.line))
-            if standing.over and (was is None or standing.value > was):
-                limits.append((plan.target.id, standing, was))
+        for status in limits_of(plan):
+            was = then.get((plan.target.id, status.line.name))
+            if status.over and (was is None or status.value > was):
+                limits.append((plan.target.id, status, was))
     known = {(row.code, row.path) for row in document.findings}
     return Worse(tuple(limits), tuple(f for f in found.findings if (f.code, f.path) not in known))

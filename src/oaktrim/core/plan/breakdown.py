@@ -93,7 +93,7 @@ class Breakdown:
 
 def asset_costs(plan: Plan, line: str) -> NDArray[np.int64]:
     """Return what each asset adds to a line: the textures, then what is carried."""
-    rest = np.array([plan.carried(row, line) for row in plan.inventory.carried], np.int64)
+    rest = plan.passthrough(line)
     return np.concatenate([plan.line(line), rest])
 
 
@@ -115,14 +115,14 @@ def _by_owner(inventory: Inventory, tree: Breakdown) -> None:
             board = tree.board(tree.board(0, "no owner", "scene"), folder, "object")
             tree.leaf(tree.board(board, inventory.roles[row].role.label, "material"), name, row, 1.0)
     by_path = {model.path: board for model, board in zip(ownership.models, scenes, strict=True)}
-    for place, carried in enumerate(inventory.carried, len(inventory.textures)):
-        above = by_path.get(carried.file)
+    for place, passthrough in enumerate(inventory.passthrough, len(inventory.textures)):
+        above = by_path.get(passthrough.file)
         scene = above if above is not None else tree.board(0, "no owner", "scene")
-        tree.leaf(tree.board(scene, carried.family.value, "object"), carried.name, place, 1.0)
+        tree.leaf(tree.board(scene, passthrough.family.value, "object"), passthrough.name, place, 1.0)
 
 
 def _by_folder(inventory: Inventory, tree: Breakdown) -> None:
-    paths = [t.path for t in inventory.textures] + [row.path for row in inventory.carried]
+    paths = [t.path for t in inventory.textures] + [row.path for row in inventory.passthrough]
     for place, path in enumerate(paths):
         board, (*folders, name) = 0, path.split("/")
         for folder in folders:
@@ -135,8 +135,8 @@ def _by_family(inventory: Inventory, tree: Breakdown) -> None:
     for row, (texture, guess) in enumerate(zip(inventory.textures, inventory.roles, strict=True)):
         board = tree.board(families[guess.role.family], guess.role.label, "role")
         tree.leaf(board, texture.path.rsplit("/", 1)[-1], row, 1.0)
-    for place, carried in enumerate(inventory.carried, len(inventory.textures)):
-        tree.leaf(families[carried.family], carried.name, place, 1.0)
+    for place, passthrough in enumerate(inventory.passthrough, len(inventory.textures)):
+        tree.leaf(families[passthrough.family], passthrough.name, place, 1.0)
 
 
 _MAKERS: dict[Grouping, Callable[[Inventory, Breakdown], None]] = {

@@ -167,9 +167,7 @@ def _relax(choices: Choices, limits: Ints) -> tuple[float, Floats] | None:
     return (best, found / scale) if best <= most * (1 + 1e-9) else None
 
 
-def _decide(
-    choices: Choices, kept: Ints, limits: Ints, priced: Floats, bound: float
-) -> tuple[Ints | None, float]:
+def _decide(choices: Choices, kept: Ints, limits: Ints, priced: Floats, bound: float) -> tuple[Ints | None, float]:
     """Return choices within the limits, exactly the best among those nearly as good as each texture's first, and what no
     choices at all can lose less than.
 

@@ -1,16 +1,26 @@
-"""Cuts: the planned changes of a job, each on a set of textures, for one target or for all."""
+"""Cuts: the planned changes of a job, each on a set of textures, for one target or for all.
+
+Every kind of change has a `code`, the number that stands for it in columns of a plan. Those that set a field of the encode
+settings name it in `setting`, and give its value back from the code.
+"""
 
 from __future__ import annotations
 
-import msgspec
+from typing import ClassVar, get_args
 
-from oaktrim.core.codecs.effort import Counted, Effort
+import msgspec
+import numpy as np
+from numpy.typing import NDArray
+
+from oaktrim.core.codecs.effort import Effort, ErrorMetric
 from oaktrim.core.errors import Unsupported
 from oaktrim.core.fields import MAX_SIDE, FilePath
-from oaktrim.core.formats.catalogue import FORMATS, format_named
+from oaktrim.core.formats.catalogue import FORMATS, ORDER, format_named
 from oaktrim.core.pixels.resample import Filter
 
 MAX_LOSS = 6.0
+# Losses are held in hundredths of a dB in columns.
+_LOSS_UNIT = 100
 
 
 class Cap(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag="cap", tag_field="kind"):
@@ -26,6 +36,10 @@ class Cap(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag="cap", ta
     def label(self) -> str:
         return f"Cap {self.side}"
 
+    @property
+    def code(self) -> int:
+        return self.side
+
 
 class Drop(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag="drop", tag_field="kind"):
     """The largest levels are left out; each halves the size."""
@@ -39,6 +53,10 @@ class Drop(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag="drop", 
     @property
     def label(self) -> str:
         return f"Drop {self.levels} {'level' if self.levels == 1 else 'levels'}"
+
+    @property
+    def code(self) -> int:
+        return self.levels
 
 
 class SetFormat(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag="format", tag_field="kind"):
@@ -56,6 +74,10 @@ class SetFormat(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag="fo
     def label(self) -> str:
         return f"Format {FORMATS[self.format].label}"
 
+    @property
+    def code(self) -> int:
+        return ORDER.index(self.format)
+
 
 class SetLevels(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag="levels", tag_field="kind"):
     """Mip levels are shipped, or only the largest picture."""
@@ -66,49 +88,81 @@ class SetLevels(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag="le
     def label(self) -> str:
         return "Levels on" if self.on else "Levels off"
 
+    @property
+    def code(self) -> int:
+        return int(self.on)
+
 
 class SetEffort(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag="effort", tag_field="kind"):
     """How hard the encoder searches."""
 
     effort: Effort
+    setting: ClassVar[str] = "effort"
 
     @property
     def label(self) -> str:
         return f"Effort {self.effort.value}"
 
+    @property
+    def code(self) -> int:
+        return list(Effort).index(self.effort)
 
-COUNTED_WORDS = {
-    Counted.COLOUR: "colour",
-    Counted.PERCEPTUAL: "by eye",
-    Counted.NORMALS: "angles",
-    Counted.DATA: "values",
+    @staticmethod
+    def value_of(code: int) -> Effort:
+        return list(Effort)[code]
+
+
+ERROR_METRIC_WORDS = {
+    ErrorMetric.COLOUR: "colour",
+    ErrorMetric.PERCEPTUAL: "by eye",
+    ErrorMetric.NORMALS: "angles",
+    ErrorMetric.DATA: "values",
 }
 
 
-class SetCounted(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag="counted", tag_field="kind"):
+class SetErrorMetric(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag="error-metric", tag_field="kind"):
     """What the encoder counts errors on, in place of what the role says."""
 
-    counted: Counted
+    error_metric: ErrorMetric
+    setting: ClassVar[str] = "error_metric"
 
     @property
     def label(self) -> str:
-        return f"Errors counted: {COUNTED_WORDS[self.counted]}"
+        return f"Errors counted: {ERROR_METRIC_WORDS[self.error_metric]}"
+
+    @property
+    def code(self) -> int:
+        return list(ErrorMetric).index(self.error_metric)
+
+    @staticmethod
+    def value_of(code: int) -> ErrorMetric:
+        return list(ErrorMetric)[code]
 
 
 class SetFilter(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag="filter", tag_field="kind"):
     """The filter that makes the picture smaller."""
 
     filter: Filter
+    setting: ClassVar[str] = "filter"
 
     @property
     def label(self) -> str:
         return f"Filter {self.filter.value}"
+
+    @property
+    def code(self) -> int:
+        return list(Filter).index(self.filter)
+
+    @staticmethod
+    def value_of(code: int) -> Filter:
+        return list(Filter)[code]
 
 
 class SetLoss(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag="loss", tag_field="kind"):
     """So many dB of quality may go for a smaller package; memory stays as it is."""
 
     decibels: float
+    setting: ClassVar[str] = "loss"
 
     def __post_init__(self) -> None:
         if not 0 <= self.decibels <= MAX_LOSS:
@@ -118,11 +172,25 @@ class SetLoss(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag="loss
     def label(self) -> str:
         return f"Up to {self.decibels:g} dB for the download"
 
+    @property
+    def code(self) -> int:
+        return round(self.decibels * _LOSS_UNIT)
+
+    @staticmethod
+    def value_of(code: int) -> float:
+        return code / _LOSS_UNIT
+
+
+def losses_of(codes: NDArray[np.int64]) -> NDArray[np.float64]:
+    """Return the losses in dB of a column of codes, 0 where none is set."""
+    return np.maximum(codes, 0) / _LOSS_UNIT
+
 
 class KeepCoverage(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag="coverage", tag_field="kind"):
     """Levels keep as much as the first of what a cut-out at this alpha of 255 shows; 0 leaves them as they are filtered."""
 
     threshold: int
+    setting: ClassVar[str] = "coverage"
 
     def __post_init__(self) -> None:
         if not 0 <= self.threshold <= 255:
@@ -132,8 +200,20 @@ class KeepCoverage(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag=
     def label(self) -> str:
         return f"Levels keep the cut-out at {self.threshold}" if self.threshold else "Levels as filtered"
 
+    @property
+    def code(self) -> int:
+        return self.threshold
 
-Change = Cap | Drop | SetFormat | SetLevels | SetEffort | SetFilter | SetLoss | KeepCoverage | SetCounted
+    @staticmethod
+    def value_of(code: int) -> int:
+        return code
+
+
+SettingChange = SetEffort | SetFilter | SetLoss | KeepCoverage | SetErrorMetric
+Change = Cap | Drop | SetFormat | SetLevels | SettingChange
+# In the order in which they act on a texture.
+KINDS: tuple[type[Change], ...] = get_args(Change)
+SETTING_KINDS: tuple[type[SettingChange], ...] = get_args(SettingChange)
 
 
 class Cut(msgspec.Struct, frozen=True, forbid_unknown_fields=True):

@@ -12,7 +12,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from oaktrim.core.formats.catalogue import ORDER
+from oaktrim.core.formats.catalogue import FORMATS, ORDER
 
 Ints = NDArray[np.int64]
 Flags = NDArray[np.bool_]
@@ -29,16 +29,15 @@ _CARRIED_ALONE, _CARRIED_TOGETHER = 0.10, 0.03
 _PRIOR = 8.0
 # Nine of ten lie within so many standard deviations.
 _NINE_OF_TEN = 1.645
-_STEMS = ("bc1", "bc3", "bc4", "bc5", "bc6h", "bc7", "etc2", "eac", "astc")
-_FAMILY_OF = np.array([next((k for k, stem in enumerate(_STEMS, 1) if name.startswith(stem)), 0) for name in ORDER])
+# Estimates of one family of formats miss together.
+_FAMILIES = list({FORMATS[name].family.name: FORMATS[name].family for name in ORDER}.values())
+_FAMILY_OF = np.array([[f.name for f in _FAMILIES].index(FORMATS[name].family.name) for name in ORDER])
 # Small textures and large ones miss differently: a small one is its own sample, a large one packs better than its pieces.
 _CLASSES = (1 << 16, 1 << 19)
 # A kind is a family of formats, what its estimates are told from, and a class of size.
-_KINDS = (len(_STEMS) + 1) * 2 * (len(_CLASSES) + 1)
-# What estimates from samples are multiplied by before anything of a tree is measured: drafts of small textures pack a little better
-# than what ships, those of ASTC the more so.
-_BEFOREHAND = np.tile(np.array([1.0, 1.08, 1.0, 1.05, 1.0, 1.0]), len(_STEMS) + 1)
-_BEFOREHAND[-6:] = (1.0, 1.16, 1.0, 1.1, 1.0, 1.06)
+_KINDS = len(_FAMILIES) * 2 * (len(_CLASSES) + 1)
+# What estimates are multiplied by before anything of a tree is measured.
+_BEFOREHAND = np.array([factor for f in _FAMILIES for bias in f.sample_bias for factor in (1.0, bias)])
 
 
 @dataclass(frozen=True, eq=False)
@@ -101,7 +100,7 @@ def corrected(estimates: Floats, formats: Ints, sampled: Flags, factors: Floats)
     return found
 
 
-def half_width(spread: float, carried: tuple[int, ...]) -> int:
+def half_width(spread: float, passthrough: tuple[int, ...]) -> int:
     """Return by how many bytes a package may be off: nine of ten final figures lie within.
 
     Parameters
@@ -109,6 +108,6 @@ def half_width(spread: float, carried: tuple[int, ...]) -> int:
     spread : of the textures, as in `Forecast`
     carried : estimates of what is carried beside them, bytes each
     """
-    pieces = np.array(carried, np.float64)
+    pieces = np.array(passthrough, np.float64)
     apart = float(np.hypot(_CARRIED_ALONE * np.linalg.norm(pieces), _CARRIED_TOGETHER * pieces.sum()))
     return int(_NINE_OF_TEN * np.hypot(spread, apart))

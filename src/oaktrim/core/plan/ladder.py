@@ -9,7 +9,7 @@ import numpy as np
 from oaktrim.core.formats.catalogue import FORMATS, ORDER
 from oaktrim.core.plan.cuts import Cap, Drop, SetFormat, SetLevels
 from oaktrim.core.plan.resolve import NOT_CUT, Plan
-from oaktrim.core.targets.arrival import fit_side
+from oaktrim.core.targets.footprint import fit_side
 from oaktrim.core.targets.target import Oversize
 
 
@@ -43,7 +43,7 @@ class Ladder:
 
 def ladder_of(plan: Plan, row: int) -> Ladder:
     """Return how a texture of a plan gets to what it ships as."""
-    inventory, target, a = plan.inventory, plan.target, plan.arrival
+    inventory, target, a = plan.inventory, plan.target, plan.footprint
     texture = inventory.textures[row]
     natural = FORMATS[texture.natural_format]
     levels_on = int(plan.settings[SetLevels][row]) != 0
@@ -51,7 +51,7 @@ def ladder_of(plan: Plan, row: int) -> Ladder:
     def weigh(width: int, height: int, name: str, one_level: bool = False) -> int:
         held = FORMATS[name] if target.decodes(FORMATS[name]) else FORMATS[FORMATS[name].expands_to]
         count = 1 if one_level else (texture.levels if texture.format else max(width, height).bit_length())
-        return held.chain_bytes(width, height, count, layers=texture.slices)
+        return held.mip_chain_bytes(width, height, count, layers=texture.slices)
 
     width, height = texture.width, texture.height
     found = [SizeStep(f"Source, {natural.label}", width, height, weigh(width, height, natural.name))]
@@ -77,9 +77,7 @@ def ladder_of(plan: Plan, row: int) -> Ladder:
     if a.shrunk[row]:
         width, height = int(a.width[row]), int(a.height[row])
         how = "upper levels left out" if target.oversize is Oversize.HALVED else "resampled on upload"
-        found.append(
-            SizeStep(f"Over {target.limits.longest_side}: {how}", width, height, weigh(width, height, natural.name))
-        )
+        found.append(SizeStep(f"Over {target.longest_side}: {how}", width, height, weigh(width, height, natural.name)))
     if a.resampled[row]:
         width, height = int(a.width[row]), int(a.height[row])
         found.append(SizeStep("To powers of two on upload", width, height, weigh(width, height, natural.name)))
@@ -106,7 +104,7 @@ def ladder_of(plan: Plan, row: int) -> Ladder:
     if a.levels_lost[row]:
         warnings.append(f"{width}x{height} is no power of two: no mip levels on {target.name}.")
     if a.refused[row]:
-        warnings.append(f"{target.name} refuses sides over {target.limits.longest_side}.")
+        warnings.append(f"{target.name} refuses sides over {target.longest_side}.")
     if a.expanded[row]:
         warnings.append(f"{target.name} has no hardware for {shipped.label}: it takes raw pixels in memory.")
     return Ladder(tuple(found), tuple(warnings))

@@ -11,11 +11,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from oaktrim.core.formats.catalogue import format_named
-from oaktrim.core.progress import Progress, Task, spread
+from oaktrim.core.progress import Progress, Task, map_unordered
 from oaktrim.core.survey.cache import SurveyCache
-from oaktrim.core.survey.inventory import Carried, Inventory
+from oaktrim.core.survey.inventory import Inventory, PassthroughAsset
 from oaktrim.core.survey.sample import PACKINGS, SCALES, packed_share
-from oaktrim.core.targets.arrival import FORMAT_INDEX
+from oaktrim.core.targets.footprint import FORMAT_INDEX
 from oaktrim.core.targets.target import Packing
 
 # Row, format, scale and packing method.
@@ -24,7 +24,7 @@ Places = NDArray[np.int64]
 
 
 @dataclass(frozen=True)
-class CarriedSizes:
+class PassthroughSizes:
     """What meshes, clips and sounds take in a package.
 
     Parameters
@@ -39,10 +39,7 @@ class CarriedSizes:
 
 
 _NAMES = list(FORMAT_INDEX)
-# About what part of a package is left where 1 dB may go for the download, by family of formats: between what was measured
-# on the pictures of a game and on those of the demonstration, with most of it for the first half of a dB.
-_LEFT = {"bc1": 0.65, "bc3": 0.7, "bc4": 0.8, "bc5": 0.8, "bc7": 0.85, "etc2": 0.8, "eac": 0.85, "astc": 0.7}
-_LEFT_OF = np.array([next((s for stem, s in _LEFT.items() if n.startswith(stem)), 1.0) for n in _NAMES])
+_LEFT_OF = np.array([format_named(name).family.package_left for name in _NAMES])
 _DENSE = np.array([format_named(name).compressed for name in _NAMES])
 # By how much the pixels of a file pack to more than the file, by its kind.
 _GROWN = {"jpeg": 5.0, "webp": 5.0, "png": 1.3}
@@ -53,7 +50,7 @@ def packing_name(packing: Packing) -> str:
     return f"{packing.method} {packing.level}"
 
 
-def carried_key(content: str, packing: Packing) -> str:
+def passthrough_key(content: str, packing: Packing) -> str:
     """Return what the size of a packed file is known by."""
     return f"{content} {packing_name(packing)}"
 
@@ -75,19 +72,19 @@ class Measured:
     """
 
     sizes: Mapping[str, int] = field(default_factory=dict)
-    shares: Mapping[tuple[str, int, int, str], float] = field(default_factory=dict)
+    ratios: Mapping[tuple[str, int, int, str], float] = field(default_factory=dict)
 
     def __or__(self, later: Measured) -> Measured:
-        return Measured({**self.sizes, **later.sizes}, {**self.shares, **later.shares})
+        return Measured({**self.sizes, **later.sizes}, {**self.ratios, **later.ratios})
 
     def __bool__(self) -> bool:
-        return bool(self.sizes or self.shares)
+        return bool(self.sizes or self.ratios)
 
 
-class PackedShares:
+class CompressionRatios:
     """Packed over plain bytes of each texture of an inventory, by format, scale and packing method.
 
-    All start as a guess, and are measured on the sample that the survey kept: see `missing` and `measure_shares`. Values
+    All start as a guess, and are measured on the sample that the survey kept: see `missing` and `measure_ratios`. Values
     never change: what is measured makes new ones, so any thread may read them.
     """
 
@@ -99,12 +96,12 @@ class PackedShares:
         self.measured: dict[int, dict[str, int]] = {}
         # What a file carries, packed whole: bytes by content and packing.
         self._whole: dict[str, int] = {}
-        self._carried: dict[str, CarriedSizes] = {}
+        self._carried: dict[str, PassthroughSizes] = {}
         self._has_pixels = np.array([t.pixels != "" for t in inventory.textures], np.bool_)
 
-    def moved(self, inventory: Inventory) -> PackedShares:
+    def moved(self, inventory: Inventory) -> CompressionRatios:
         """Return what is known here for another inventory, of the textures whose content is in both."""
-        fresh = PackedShares(inventory)
+        fresh = CompressionRatios(inventory)
         rows = self.inventory.rows_by_content
         source = np.array([rows.get(texture.content, (-1,))[0] for texture in inventory.textures], np.int64)
         both = np.flatnonzero(source >= 0)
@@ -116,19 +113,19 @@ class PackedShares:
         fresh._whole = self._whole
         return fresh
 
-    def merged(self, found: Measured) -> PackedShares:
+    def merged(self, found: Measured) -> CompressionRatios:
         """Return these shares with what was measured, of textures and of what is carried; a recipe begins with the content."""
         if not found:
             return self
         fresh = copy(self)
         if found.sizes:
-            carried, rows = self.inventory.carried_contents, self.inventory.rows_by_content
+            passthrough, rows = self.inventory.passthrough_contents, self.inventory.rows_by_content
             fresh.measured = dict(self.measured)
             whole: dict[str, int] = {}
             changed: set[int] = set()
             for recipe, size in found.sizes.items():
                 content = recipe.partition(" ")[0]
-                if content in carried:
+                if content in passthrough:
                     whole[recipe] = size
                 for row in rows.get(content, ()):
                     if row not in changed:
@@ -137,10 +134,10 @@ class PackedShares:
                     fresh.measured[row][recipe] = size
             if whole:
                 fresh._whole, fresh._carried = self._whole | whole, {}
-        if found.shares:
+        if found.ratios:
             fresh._known = dict(self._known)
             copied: set[tuple[int, int, str]] = set()
-            for (content, place, scale, method), share in found.shares.items():
+            for (content, place, scale, method), share in found.ratios.items():
                 key = (place, scale, method)
                 if key not in copied:
                     copied.add(key)
@@ -148,21 +145,21 @@ class PackedShares:
                 fresh._known[key][self.inventory.rows_by_content.get(content, [])] = share
         return fresh
 
-    def carried(self, packing: Packing) -> CarriedSizes:
+    def passthrough(self, packing: Packing) -> PassthroughSizes:
         """Return what each mesh, clip and sound takes in a package: its part of its file, packed whole where that is known."""
         key = packing_name(packing)
         if key not in self._carried:
-            self._carried[key] = self._weigh_carried(packing)
+            self._carried[key] = self._estimate_passthrough(packing)
         return self._carried[key]
 
-    def _weigh_carried(self, packing: Packing) -> CarriedSizes:
+    def _estimate_passthrough(self, packing: Packing) -> PassthroughSizes:
         sizes: dict[str, int] = {}
         guessed = []
         file, before = "", 0
-        for row in self.inventory.carried:
+        for row in self.inventory.passthrough:
             # Rows of one file follow each other; each takes its part of the whole, to the byte.
             file, before = (file, before) if row.file == file else (row.file, 0)
-            whole = self._whole.get(carried_key(row.content, packing)) if self._whole else None
+            whole = self._whole.get(passthrough_key(row.content, packing)) if self._whole else None
             if whole is None:
                 sizes[row.path] = math.ceil(row.bytes * row.packed.get(packing.method, 1.0))
                 guessed.append(sizes[row.path])
@@ -170,14 +167,14 @@ class PackedShares:
                 part = max(1, row.of)
                 sizes[row.path] = whole * (before + row.bytes) // part - whole * before // part
             before += row.bytes
-        families = self.inventory.carried_families
+        families = self.inventory.passthrough_families
         sums = {family: sum(sizes[row.path] for row in rows) for family, rows in families.items()}
-        return CarriedSizes(sizes, sums, tuple(guessed))
+        return PassthroughSizes(sizes, sums, tuple(guessed))
 
-    def carried_missing(self, packing: Packing) -> list[Carried]:
+    def passthrough_missing(self, packing: Packing) -> list[PassthroughAsset]:
         """Return what is carried in files that were not packed whole yet, one for each content."""
-        rows = {row.content: row for row in self.inventory.carried}
-        return [row for row in rows.values() if carried_key(row.content, packing) not in self._whole]
+        rows = {row.content: row for row in self.inventory.passthrough}
+        return [row for row in rows.values() if passthrough_key(row.content, packing) not in self._whole]
 
     def _column(self, place: int, scale: int, method: str) -> NDArray[np.float32]:
         known = self._known.get((place, scale, method))
@@ -216,7 +213,7 @@ class PackedShares:
         return wanted
 
 
-def measure_shares(inventory: Inventory, keys: Iterable[Key], cache: SurveyCache) -> Task[Measured]:
+def measure_ratios(inventory: Inventory, keys: Iterable[Key], cache: SurveyCache) -> Task[Measured]:
     """Measure shares on the kept samples, on all cores; each step says what became known."""
     by_row: dict[int, list[Key]] = {}
     for key in keys:
@@ -229,7 +226,7 @@ def measure_shares(inventory: Inventory, keys: Iterable[Key], cache: SurveyCache
         if pieces is None:
             return Measured()
         return Measured(
-            shares={
+            ratios={
                 (texture.content, place, scale, method): packed_share(
                     pieces[scale], _NAMES[place], PACKINGS[method], size >> 2 * scale
                 )
@@ -237,16 +234,16 @@ def measure_shares(inventory: Inventory, keys: Iterable[Key], cache: SurveyCache
             }
         )
 
-    shares: dict[tuple[str, int, int, str], float] = {}
-    for done, (_, found) in enumerate(spread(work, listed), 1):
-        shares |= found.shares
+    ratios: dict[tuple[str, int, int, str], float] = {}
+    for done, (_, found) in enumerate(map_unordered(work, listed), 1):
+        ratios |= found.ratios
         yield Progress(done, len(listed), "packing samples", found)
-    return Measured(shares=shares)
+    return Measured(ratios=ratios)
 
 
 def _guessed(inventory: Inventory) -> NDArray[np.float32]:
     """Return about what the plain pixels of each texture pack to, from the size of its file; 0.8 where that tells nothing."""
-    natural = np.array([format_named(name).bits_a_pixel for name in _NAMES])[inventory.natural]
+    natural = np.array([format_named(name).bits_per_pixel for name in _NAMES])[inventory.natural]
     plain = np.maximum(1.0, inventory.width * inventory.height * natural / 8)
     # A lossy file takes about a fifth of what it would take without loss; PNG's filters save a quarter that plain rows do not.
     grown = np.array([_GROWN.get(texture.kind, 1.0) for texture in inventory.textures])

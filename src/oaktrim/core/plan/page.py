@@ -17,50 +17,42 @@ from oaktrim.core.formats.catalogue import FORMATS
 from oaktrim.core.pixels.image import Pixels
 from oaktrim.core.plan.breakdown import Grouping, asset_costs, breakdown
 from oaktrim.core.plan.report import Survey, ships_at
-from oaktrim.core.plan.resolve import Plan, Standing, limits_of, resolve
+from oaktrim.core.plan.resolve import BudgetStatus, Plan, limits_of, resolve
 from oaktrim.core.survey.findings.rules import LABELS
 from oaktrim.core.survey.roles import Family
-from oaktrim.core.units import bytes_like, bytes_text, size_text
+from oaktrim.core.units import bytes_text, size_text
 
 _MOST_FINDINGS = 400
 # Shares of the whole under which boards stand together, and under which they bear no text.
 _LEAST_SHARE, _ROOM_FOR_TEXT = 0.005, 0.03
 _LEVELS = ("scene", "object", "material", "texture")
-_NAMES = {"memory": "texture memory", "longest-side": "longest side"}
 
 
 def _percent(value: float) -> str:
     return f"{value * 100:.3f}%"
 
 
-def _ruler(plan: Plan, before: Plan, standing: Standing) -> dict[str, Any]:
+def _ruler(plan: Plan, before: Plan, status: BudgetStatus) -> dict[str, Any]:
     """Return what a ruler draws, in parts of its length."""
-    if not standing.in_bytes:
-        return {
-            "line": _NAMES.get(standing.line, standing.line),
-            "over": standing.over,
-            "value": f"{standing.value:,}",
-            "limit": f"{standing.limit:,}",
-        }
-    stated = getattr(plan.target.limits, standing.line)
-    span = 1.12 * max(standing.limit, standing.value, min(before.total(standing.line), 3 * standing.limit))
+    line, value, limit, gap = status.words(plan.target)
+    said = {"line": line, "over": status.over, "value": value, "limit": limit}
+    if not status.line.in_bytes:
+        return said
+    name = status.line.name
+    span = 1.12 * max(status.limit, status.value, min(before.total(name), 3 * status.limit))
     strips, at = [], 0.0
     for family in Family:
-        part = plan.by_family(standing.line).get(family.value, 0) / span
+        part = plan.by_family(name).get(family.value, 0) / span
         if part:
             strips.append({"family": family.value, "left": _percent(at), "width": _percent(part)})
             at += part
-    gap = bytes_like(abs(standing.limit - standing.value), stated)
     return {
-        "line": _NAMES.get(standing.line, standing.line),
-        "over": standing.over,
-        "value": bytes_like(standing.value, stated),
-        "limit": stated,
-        "gap": f"{gap} over" if standing.over else f"{gap} to spare",
+        **said,
+        "gap": gap,
         "strips": strips,
-        "notch": _percent(standing.limit / span),
-        "now": _percent(min(1.0, before.total(standing.line) / span)),
-        "estimated": standing.line == "package",
+        "notch": _percent(status.limit / span),
+        "now": _percent(min(1.0, before.total(name) / span)),
+        "estimated": status.line.estimated,
     }
 
 
@@ -149,7 +141,7 @@ def _row(found: Survey, row: int) -> dict[str, Any]:
     targets = []
     for plan in found.plans:
         width, height, _, name = ships_at(plan, row)
-        memory, package = int(plan.arrival.memory[row]), int(plan.package[row])
+        memory, package = int(plan.footprint.memory[row]), int(plan.package[row])
         targets.append(
             {
                 "ships": f"{size_text(int(str(width)), int(str(height)))} {FORMATS[str(name)].label}",

@@ -102,7 +102,7 @@ def paste(column: str, values: Sequence[str], rows: Sequence[int], plan: Plan, t
 def _one(column: str, value: str, plan: Plan, row: int) -> tuple[object, object]:
     """Return what a texture has in a column and what it would have."""
     if column == SIZE:
-        longest = np.maximum(plan.arrival.width[row], plan.arrival.height[row])
+        longest = np.maximum(plan.footprint.width[row], plan.footprint.height[row])
         return int(longest), _side(value, plan, row)
     if column == FORMAT:
         return list(FORMATS)[plan.formats[row]], _format(value)

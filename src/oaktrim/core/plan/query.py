@@ -19,7 +19,8 @@ from numpy.typing import NDArray
 
 from oaktrim.core.errors import OakTrimError
 from oaktrim.core.formats.catalogue import FORMATS, ORDER
-from oaktrim.core.plan.resolve import KINDS, Plan
+from oaktrim.core.plan.cuts import KINDS
+from oaktrim.core.plan.resolve import Plan
 from oaktrim.core.survey.facts import IMAGE_MARK
 from oaktrim.core.survey.findings.finding import Finding
 from oaktrim.core.survey.findings.rules import LABELS
@@ -82,7 +83,7 @@ class Assets:
         return self.after.inventory
 
     def __len__(self) -> int:
-        return len(self.inventory.textures) + len(self.inventory.carried)
+        return len(self.inventory.textures) + len(self.inventory.passthrough)
 
     @cached_property
     def counts(self) -> Counter[str]:
@@ -117,7 +118,7 @@ class Assets:
     @cached_property
     def paths(self) -> list[str]:
         """The path of each asset."""
-        return [t.path for t in self.inventory.textures] + [row.path for row in self.inventory.carried]
+        return [t.path for t in self.inventory.textures] + [row.path for row in self.inventory.passthrough]
 
     def texts(self, name: str) -> list[str]:
         """Return a field of words of all assets, in lower case; several values are joined by line breaks."""
@@ -134,9 +135,9 @@ class Assets:
             self._told[name] = tell()
         return self._told[name]
 
-    def padded(self, values: NDArray[Any], rest: Sequence[int] | int = 0) -> NDArray[Any]:
+    def padded(self, values: NDArray[Any], rest: Sequence[int] | NDArray[np.int64] | int = 0) -> NDArray[Any]:
         """Return a column of textures with values for what is carried after it."""
-        tail = np.full(len(self.inventory.carried), rest) if isinstance(rest, int) else np.array(rest, np.int64)
+        tail = np.full(len(self.inventory.passthrough), rest) if isinstance(rest, int) else np.array(rest, np.int64)
         return np.concatenate([values, tail.astype(values.dtype)])
 
 
@@ -145,13 +146,13 @@ def _owners(assets: Assets, pick: Callable[[Any, Any], Sequence[str]]) -> list[s
     rows = range(len(assets.inventory.textures))
     return ["\n".join(n for o in ownership.owners.get(row, ()) for n in pick(ownership, o)) for row in rows] + [
         ""
-    ] * len(assets.inventory.carried)
+    ] * len(assets.inventory.passthrough)
 
 
 def _words(of_texture: Callable[[Assets, int], str], of_carried: Callable[[Any], str]) -> Callable[[Assets], list[str]]:
     def all_words(assets: Assets) -> list[str]:
         rows = range(len(assets.inventory.textures))
-        return [of_texture(assets, row) for row in rows] + [of_carried(row) for row in assets.inventory.carried]
+        return [of_texture(assets, row) for row in rows] + [of_carried(row) for row in assets.inventory.passthrough]
 
     return all_words
 
@@ -160,7 +161,7 @@ def _coded(
     words: Sequence[str], codes: Callable[[Assets], NDArray[Any]], of_carried: Callable[[Any], str]
 ) -> Callable[[Assets], list[str]]:
     """Return what says of each texture the word of its code."""
-    return lambda a: [*(words[code] for code in codes(a).tolist()), *map(of_carried, a.inventory.carried)]
+    return lambda a: [*(words[code] for code in codes(a).tolist()), *map(of_carried, a.inventory.passthrough)]
 
 
 def _nothing(_: Any) -> str:
@@ -184,7 +185,7 @@ TEXTS: dict[str, Callable[[Assets], list[str]]] = {
 
 
 def _longest(plan: Plan) -> NDArray[Any]:
-    return np.maximum(plan.arrival.width, plan.arrival.height)
+    return np.maximum(plan.footprint.width, plan.footprint.height)
 
 
 def _users(assets: Assets) -> NDArray[Any]:
@@ -201,11 +202,11 @@ NUMBERS: dict[str, Callable[[Assets], NDArray[Any]]] = {
     "ships": lambda a: a.padded(_longest(a.after)),
     "channels": lambda a: a.padded(a.inventory.column("channels")),
     "bits": lambda a: a.padded(a.inventory.column("bit_depth")),
-    "levels": lambda a: a.padded(a.after.arrival.levels),
-    "memory": lambda a: a.padded(a.after.arrival.memory),
-    "package": lambda a: a.padded(a.after.package, [a.after.carried(row, "package") for row in a.inventory.carried]),
-    "saves": lambda a: a.padded(a.now.arrival.memory - a.after.arrival.memory),
-    "file": lambda a: a.padded(a.inventory.column("file_bytes"), [row.bytes for row in a.inventory.carried]),
+    "levels": lambda a: a.padded(a.after.footprint.levels),
+    "memory": lambda a: a.padded(a.after.footprint.memory),
+    "package": lambda a: a.padded(a.after.package, a.after.passthrough("package")),
+    "saves": lambda a: a.padded(a.now.footprint.memory - a.after.footprint.memory),
+    "file": lambda a: a.padded(a.inventory.column("file_bytes"), [row.bytes for row in a.inventory.passthrough]),
     "users": lambda a: a.padded(_users(a)),
     "findings": lambda a: np.array([a.counts.get(path, 0) for path in a.paths], np.int64),
 }
@@ -223,7 +224,7 @@ FLAGS: dict[str, Callable[[Assets], NDArray[Any]]] = {
     "shared": lambda a: a.numbers("users") > 1,
     "unused": lambda a: (a.numbers("users") == 0) & (np.arange(len(a)) < len(a.inventory.textures)),
     "held": lambda a: np.array([IMAGE_MARK in path for path in a.paths], np.bool_),
-    "expanded": lambda a: a.padded(a.after.arrival.expanded),
+    "expanded": lambda a: a.padded(a.after.footprint.expanded),
     "texture": lambda a: a.padded(np.ones(len(a.inventory.textures), np.bool_)),
 }
 FIELDS = (*TEXTS, *NUMBERS, "is")

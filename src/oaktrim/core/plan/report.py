@@ -11,9 +11,9 @@ import msgspec
 from oaktrim.core.errors import shown
 from oaktrim.core.formats.catalogue import ORDER
 from oaktrim.core.plan.cuts import Cut
-from oaktrim.core.plan.packing import Measured, PackedShares, measure_shares
+from oaktrim.core.plan.packing import CompressionRatios, Measured, measure_ratios
 from oaktrim.core.plan.query import Assets, select
-from oaktrim.core.plan.resolve import Plan, Standing, limits_of, missing_of, resolve
+from oaktrim.core.plan.resolve import BudgetStatus, Plan, limits_of, missing_of, resolve
 from oaktrim.core.plan.rolerules import RoleRule
 from oaktrim.core.plan.verdict import findings_of
 from oaktrim.core.progress import Task
@@ -39,7 +39,7 @@ class Survey:
     inventory: Inventory
     plans: tuple[Plan, ...]
     findings: tuple[Merged, ...]
-    silenced: int = 0
+    suppressed: int = 0
     kept: frozenset[str] | None = None
 
     @property
@@ -61,13 +61,13 @@ class Survey:
             "unreadable": len(i.unreadable),
             "wrong": len(wrong),
             "findings": len(self.findings),
-            "silenced": self.silenced,
+            "silenced": self.suppressed,
         }
 
     @property
     def over(self) -> bool:
         """Some limit of some target is passed."""
-        return any(standing.over for plan in self.plans for standing in limits_of(plan))
+        return any(status.over for plan in self.plans for status in limits_of(plan))
 
     @property
     def grave(self) -> bool:
@@ -81,7 +81,7 @@ def survey(
     cache: SurveyCache,
     cuts: tuple[Cut, ...] = (),
     rules: tuple[RoleRule, ...] = (),
-    silences: frozenset[tuple[str, str]] = frozenset(),
+    suppressions: frozenset[tuple[str, str]] = frozenset(),
 ) -> Task[Survey]:
     """Weigh an inventory on targets; what the cuts ask for is really packed first, on samples.
 
@@ -89,15 +89,15 @@ def survey(
     ----------
     silences : code and path of findings that do not count
     """
-    shares = PackedShares(inventory)
-    shares = shares.merged(Measured(cache.measured()))
-    plans = [resolve(inventory, target, cuts, shares, rules) for target in targets]
-    missing = [key for plan in plans for key in missing_of(plan, shares)]
+    ratios = CompressionRatios(inventory)
+    ratios = ratios.merged(Measured(cache.measured()))
+    plans = [resolve(inventory, target, cuts, ratios, rules) for target in targets]
+    missing = [key for plan in plans for key in missing_of(plan, ratios)]
     missing = list(dict.fromkeys(missing))
-    shares = shares.merged((yield from measure_shares(inventory, missing, cache)))
-    plans = [resolve(inventory, target, cuts, shares, rules) for target in targets]
+    ratios = ratios.merged((yield from measure_ratios(inventory, missing, cache)))
+    plans = [resolve(inventory, target, cuts, ratios, rules) for target in targets]
     found = merge([findings_of(plan) for plan in plans])
-    heard = tuple(finding for finding in found if (finding.code, finding.path) not in silences)
+    heard = tuple(finding for finding in found if (finding.code, finding.path) not in suppressions)
     return Survey(inventory, tuple(plans), heard, len(found) - len(heard))
 
 
@@ -117,19 +117,19 @@ def filtered(found: Survey, text: str) -> Survey:
     return replace(found, kept=kept, findings=tuple(f for f in found.findings if f.path in kept))
 
 
-def _limit(plan: Plan, standing: Standing) -> dict[str, object]:
+def _limit(plan: Plan, status: BudgetStatus) -> dict[str, object]:
     return {
-        "line": standing.line,
-        "bytes" if standing.in_bytes else "value": standing.value,
-        "limit": standing.limit,
-        "over": standing.over,
-        "estimated": standing.line == "package" and not plan.all_measured,
+        "line": status.line.name,
+        "bytes" if status.line.in_bytes else "value": status.value,
+        "limit": status.limit,
+        "over": status.over,
+        "estimated": status.line.estimated and not plan.all_measured,
     }
 
 
 def ships_at(plan: Plan, row: int) -> list[object]:
     """Return width, height, levels and format of a texture on a plan's target."""
-    a = plan.arrival
+    a = plan.footprint
     return [int(a.width[row]), int(a.height[row]), int(a.levels[row]), ORDER[plan.formats[row]]]
 
 
@@ -154,7 +154,7 @@ def as_json(found: Survey) -> bytes:
                 "orientation": texture.orientation,
                 "ignored": list(texture.ignored),
                 "role": inventory.roles[row].role.value,
-                "memory": {plan.target.id: int(plan.arrival.memory[row]) for plan in plans},
+                "memory": {plan.target.id: int(plan.footprint.memory[row]) for plan in plans},
                 "package": {plan.target.id: int(plan.package[row]) for plan in plans},
                 "ships_at": {plan.target.id: ships_at(plan, row) for plan in plans},
                 "used_by": inventory.ownership.users(row),
@@ -202,6 +202,6 @@ def as_csv(found: Survey) -> str:
         line.append(inventory.roles[row].role.value)
         for plan in plans:
             width, height, _, name = ships_at(plan, row)
-            line += [int(plan.arrival.memory[row]), int(plan.package[row]), f"{width}x{height}", name]
+            line += [int(plan.footprint.memory[row]), int(plan.package[row]), f"{width}x{height}", name]
         writer.writerow([*line, " ".join(codes.get(texture.path, []))])
     return out.getvalue()

@@ -2,60 +2,49 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from oaktrim.core.codecs.effort import Counted, Effort
+from oaktrim.core.codecs.settings import EncodeSettings
 from oaktrim.core.files.pictures import bytes_beside
 from oaktrim.core.formats.catalogue import FORMATS, ORDER
-from oaktrim.core.pixels.resample import Filter
 from oaktrim.core.plan.cuts import (
+    KINDS,
+    SETTING_KINDS,
     Cap,
     Cut,
     Drop,
     KeepCoverage,
-    SetCounted,
-    SetEffort,
-    SetFilter,
     SetFormat,
     SetLevels,
     SetLoss,
+    losses_of,
 )
 from oaktrim.core.plan.forecast import Forecast, corrected, forecast, half_width
-from oaktrim.core.plan.packing import CarriedSizes, Key, PackedShares, left_of
+from oaktrim.core.plan.packing import CompressionRatios, Key, PassthroughSizes, left_of, packing_name
 from oaktrim.core.plan.rolerules import RoleRule, apply_rules
-from oaktrim.core.survey.inventory import Carried, Inventory
+from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.survey.sample import SCALES
-from oaktrim.core.survey.uses import counted_as
-from oaktrim.core.targets.arrival import FORMAT_INDEX, Arrival, Flags, Ints, arrive, fit_side
+from oaktrim.core.survey.uses import error_metric_of
+from oaktrim.core.targets.footprint import Flags, Ints, TargetFootprint, apply_target_rules, fit_side
+from oaktrim.core.targets.lines import LINES, Line, Unit, Weights
 from oaktrim.core.targets.target import Target
+from oaktrim.core.units import bytes_like
 
 NOT_CUT = -1
-_EFFORTS, _FILTERS, _COUNTED = list(Effort), list(Filter), list(Counted)
-# Kinds of change, in the order in which they act on a texture.
-KINDS = (Cap, Drop, SetFormat, SetLevels, SetEffort, SetFilter, SetLoss, KeepCoverage, SetCounted)
-# Losses are held in hundredths of a dB.
-_LOSS_UNIT = 100
 
 
 @dataclass(frozen=True)
 class Recipe:
-    """What one texture ships as on one target."""
+    """What one texture ships as on one target; `touched` where it is encoded anew."""
 
     path: str
-    width: int
-    height: int
-    levels: int
-    format: str
-    effort: Effort
-    filter: Filter
-    loss: float
-    coverage: int
-    counted: Counted
+    settings: EncodeSettings
     touched: bool
 
 
@@ -89,9 +78,9 @@ class Plan:
     rule: Ints
     overruled: Flags
     formats: Ints
-    arrival: Arrival
+    footprint: TargetFootprint
     forecast: Forecast
-    beside: CarriedSizes
+    beside: PassthroughSizes
     _totals: dict[str, int] = field(default_factory=dict, repr=False)
     _columns: dict[str, Ints] = field(default_factory=dict, repr=False)
 
@@ -105,38 +94,47 @@ class Plan:
         """Which textures were really made and packed."""
         return self.forecast.measured
 
+    # Its textures as `Weighed` has them.
+
+    @property
+    def memory(self) -> Ints:
+        """Bytes of each texture on the target."""
+        return self.footprint.memory
+
+    @property
+    def levels(self) -> Ints:
+        """Levels that each texture ships with."""
+        return self.footprint.levels
+
+    @cached_property
+    def files(self) -> Ints:
+        """Bytes of each texture's file, as it ships."""
+        return file_bytes(self.inventory, self.target, self.footprint, self.formats)
+
     def line(self, name: str) -> Ints:
-        """Return what each texture adds to a limit counted in bytes: memory, package, unpacked or streaming."""
-        if name == "memory":
-            return self.arrival.memory
-        if name == "package":
-            return self.package
-        if name == "unpacked":
-            if name not in self._columns:
-                self._columns[name] = file_bytes(self.inventory, self.target, self.arrival, self.formats)
-            return self._columns[name]
-        if name == "streaming":
-            # What has no levels is not streamed: it is resident whole, outside the pool.
-            return np.where(self.arrival.levels > 1, self.arrival.memory, 0)
-        raise KeyError(name)
+        """Return what each texture adds to a limit counted in bytes."""
+        if name not in self._columns:
+            self._columns[name] = LINES[name].weigh(self)
+        return self._columns[name]
 
     def total(self, name: str) -> int:
-        """Return the sum of a line, what is carried beside the textures counted."""
+        """Return the sum of a line, what is passed through beside the textures counted."""
         if name not in self._totals:
-            self._totals[name] = int(self.line(name).sum()) + sum(self._carried_sums(name).values())
+            self._totals[name] = int(self.line(name).sum()) + sum(self._passthrough_sums(name).values())
         return self._totals[name]
 
-    def carried(self, row: Carried, line: str) -> int:
-        """Return what a mesh, a clip or a sound adds to a line: its bytes, packed in the package; it is no texture."""
-        if line == "unpacked":
-            return row.bytes
-        return self.beside.sizes[row.path] if line == "package" else 0
+    def passthrough(self, line: str) -> Ints:
+        """Return what each mesh, clip and sound adds to a line, in the inventory's order."""
+        rows = self.inventory.passthrough
+        package = np.array([self.beside.sizes[row.path] for row in rows], np.int64)
+        return LINES[line].weigh(Weights.beside_textures(package, np.array([row.bytes for row in rows], np.int64)))
 
-    def _carried_sums(self, line: str) -> dict[str, int]:
-        """Return what is carried beside the textures adds to a line, by family; it is never texture memory."""
-        if line == "unpacked":
-            return self.inventory.carried_bytes
-        return self.beside.by_family if line == "package" else {}
+    def _passthrough_sums(self, line: str) -> dict[str, int]:
+        """Return what is passed through adds to a line, by family."""
+        found: dict[str, int] = {}
+        for row, size in zip(self.inventory.passthrough, self.passthrough(line).tolist(), strict=True):
+            found[row.family.value] = found.get(row.family.value, 0) + size
+        return found
 
     @property
     def all_measured(self) -> bool:
@@ -153,7 +151,7 @@ class Plan:
         families, place = self.inventory.family_places
         sums = np.bincount(place, weights=self.line(name), minlength=len(families))
         found = {str(family): int(total) for family, total in zip(families, sums, strict=True)}
-        found |= self._carried_sums(name)
+        found |= self._passthrough_sums(name)
         return {family: total for family, total in found.items() if total}
 
     @cached_property
@@ -163,7 +161,7 @@ class Plan:
         changed = self.rule >= 0
         for kind in kinds:
             changed |= self.settings[kind] != NOT_CUT
-        a = self.arrival
+        a = self.footprint
         same = (a.width == self.inventory.width) & (a.height == self.inventory.height)
         same &= (self.inventory.stored_levels == 0) | (a.levels == self.inventory.stored_levels)
         renewed: Flags = (changed & ~(same & (self.formats == self.inventory.natural))) | ~same
@@ -171,74 +169,25 @@ class Plan:
 
     def recipe(self, row: int) -> Recipe:
         """Return the recipe of one texture; `plan.ladder` says how it gets there."""
-        texture, a = self.inventory.textures[row], self.arrival
-        return Recipe(
-            path=texture.path,
-            width=int(a.width[row]),
-            height=int(a.height[row]),
-            levels=int(a.levels[row]),
-            format=ORDER[self.formats[row]],
-            effort=self.effort(row),
-            filter=self.filter(row),
-            loss=self.loss(row),
-            coverage=self.coverage(row),
-            counted=self.counted(row),
-            touched=bool(self.touched[row]),
-        )
+        return Recipe(self.inventory.textures[row].path, self.encode_settings(row), bool(self.touched[row]))
 
-    def effort(self, row: int) -> Effort:
-        """Return how hard the encoder searches for a texture."""
-        effort = int(self.settings[SetEffort][row])
-        return _EFFORTS[effort] if effort != NOT_CUT else Effort.STANDARD
-
-    def filter(self, row: int) -> Filter:
-        """Return what brings a texture down."""
-        picked = int(self.settings[SetFilter][row])
-        return _FILTERS[picked] if picked != NOT_CUT else Filter.LANCZOS3
-
-    def loss(self, row: int) -> float:
-        """Return how many dB of a texture may go for the download."""
-        return max(0, int(self.settings[SetLoss][row])) / _LOSS_UNIT
-
-    def coverage(self, row: int) -> int:
-        """Return the alpha from which a texture's levels keep the cut-out, or 0."""
-        return max(0, int(self.settings[KeepCoverage][row]))
-
-    def counted(self, row: int) -> Counted:
-        """Return what the encoder counts a texture's errors on."""
-        picked = int(self.settings[SetCounted][row])
-        return _COUNTED[picked] if picked != NOT_CUT else counted_as(self.inventory.roles[row].role)
-
-
-def _value(cut: Cut) -> int:
-    """Return the number that stands for a change in the plan's columns."""
-    change = cut.change
-    match change:
-        case Cap():
-            return change.side
-        case Drop():
-            return change.levels
-        case SetFormat():
-            return FORMAT_INDEX[change.format]
-        case SetLevels():
-            return int(change.on)
-        case SetEffort():
-            return _EFFORTS.index(change.effort)
-        case SetFilter():
-            return _FILTERS.index(change.filter)
-        case KeepCoverage():
-            return change.threshold
-        case SetCounted():
-            return _COUNTED.index(change.counted)
-        case SetLoss():
-            return round(change.decibels * _LOSS_UNIT)
+    def encode_settings(self, row: int) -> EncodeSettings:
+        """Return how one texture is brought down and encoded."""
+        a = self.footprint
+        chosen: dict[str, Any] = {"error_metric": error_metric_of(self.inventory.roles[row].role)}
+        for kind in SETTING_KINDS:
+            code = int(self.settings[kind][row])
+            if code != NOT_CUT:
+                chosen[kind.setting] = kind.value_of(code)
+        size = int(a.width[row]), int(a.height[row]), int(a.levels[row])
+        return EncodeSettings(*size, ORDER[self.formats[row]], **chosen)
 
 
 def resolve(
     inventory: Inventory,
     target: Target,
     cuts: Sequence[Cut] = (),
-    shares: PackedShares | None = None,
+    ratios: CompressionRatios | None = None,
     rules: Sequence[RoleRule] = (),
 ) -> Plan:
     """Return what every texture ships as on a target.
@@ -258,7 +207,7 @@ def resolve(
         if cut.is_for(target.id):
             rows = inventory.rows(cut.assets)
             kind = type(cut.change)
-            settings[kind][rows] = _value(cut)
+            settings[kind][rows] = cut.change.code
             causes[kind][rows] = place
     caps, drops = settings[Cap], np.maximum(settings[Drop], 0)
     width, height = inventory.width, inventory.height
@@ -272,17 +221,15 @@ def resolve(
     as_stored = (caps == NOT_CUT) & (ruled.rule == NOT_CUT) & (settings[SetLevels] == NOT_CUT)
     levels = np.where(as_stored, stored, 0)
     levels = np.where(settings[SetLevels] == 0, 1, levels)
-    arrival = arrive(target, ruled.width, ruled.height, levels, formats, inventory.column("slices"))
-    shares = shares or PackedShares(inventory)
-    estimates, sampled = _packed(
-        inventory, target, arrival, formats, shares, np.maximum(settings[SetLoss], 0) / _LOSS_UNIT
-    )
+    footprint = apply_target_rules(target, ruled.width, ruled.height, levels, formats, inventory.column("slices"))
+    ratios = ratios or CompressionRatios(inventory)
+    estimates, sampled = _packed(inventory, target, footprint, formats, ratios, losses_of(settings[SetLoss]))
     plan = Plan(
         target, inventory, tuple(cuts), tuple(rules), settings, causes, width, height, ruled.width, ruled.height,
-        ruled.rule, ruled.overruled, formats, arrival, _nothing_measured(estimates), shares.carried(target.packing),
+        ruled.rule, ruled.overruled, formats, footprint, _nothing_measured(estimates), ratios.passthrough(target.packing),
     )  # fmt: skip
     sizes = np.full(count, -1, np.int64)
-    for row, known in shares.measured.items():
+    for row, known in ratios.measured.items():
         sizes[row] = known.get(recipe_key(plan, row), -1)
     return replace(plan, forecast=forecast(estimates, formats, sampled, sizes))
 
@@ -294,48 +241,23 @@ def _nothing_measured(estimates: NDArray[np.float64]) -> Forecast:
 
 def recipe_key(plan: Plan, row: int) -> str:
     """Return all that decides what a texture's shipped file holds and how it packs, as text."""
-    return key_as(plan, row, plan.arrival, ORDER[plan.formats[row]], plan.effort(row), plan.loss(row))
+    return key_as(plan, row, plan.encode_settings(row))
 
 
-def key_as(plan: Plan, row: int, arrival: Arrival, name: str, effort: Effort, loss: float) -> str:
-    """Return the key of a texture that ships at another size, in another format or made otherwise than its plan says."""
+def key_as(plan: Plan, row: int, settings: EncodeSettings) -> str:
+    """Return the key of a texture that ships by other settings than its plan says."""
     target = plan.target
-    size = int(arrival.width[row]), int(arrival.height[row]), int(arrival.levels[row])
-    held = content_key(
-        plan.inventory, row, size, name, effort, plan.filter(row), loss, plan.coverage(row), plan.counted(row)
-    )
-    return f"{held} {target.container} {target.packing.method} {target.packing.level}"
+    return f"{content_key(plan.inventory, row, settings)} {target.container} {packing_name(target.packing)}"
 
 
-def content_key(
-    inventory: Inventory,
-    row: int,
-    size: tuple[int, int, int],
-    name: str,
-    effort: Effort,
-    how: Filter,
-    loss: float,
-    coverage: int,
-    counted: Counted,
-) -> str:
-    """Return all that decides what a texture holds once it is made, as text that begins with the content of its source.
-
-    Parameters
-    ----------
-    size : width, height and levels; name : of the format; how : what brings it down
-    loss : dB that may go for the download; coverage : alpha from which levels keep the cut-out, or 0
-    counted : what errors count on
-    """
-    parts = (
-        inventory.textures[row].content, inventory.roles[row].role.value, name, *size, effort.value, how.value, loss,
-        coverage, counted.value,
-    )  # fmt: skip
-    return " ".join(str(part) for part in parts)
+def content_key(inventory: Inventory, row: int, settings: EncodeSettings) -> str:
+    """Return all that decides what a texture holds once it is made, as text that begins with the content of its source."""
+    return f"{inventory.textures[row].content} {inventory.roles[row].role.value} {settings.key}"
 
 
-def weigh_as(
-    plan: Plan, sides: Ints, formats: Ints, shares: PackedShares, losses: NDArray[np.float64]
-) -> tuple[Arrival, Ints]:
+def estimate_sizes(
+    plan: Plan, sides: Ints, formats: Ints, ratios: CompressionRatios, losses: NDArray[np.float64]
+) -> tuple[TargetFootprint, Ints]:
     """Return how a plan's textures would arrive under a cap each and in another format, and their bytes in the package.
 
     Parameters
@@ -344,45 +266,45 @@ def weigh_as(
     formats : places in the catalogue's order
     losses : dB that may go for the download
     """
-    arrival = arrival_as(plan, np.arange(len(plan.formats)), sides, formats)
-    estimates, sampled = _packed(plan.inventory, plan.target, arrival, formats, shares, losses)
-    return arrival, corrected(estimates, formats, sampled, plan.forecast.factors)
+    footprint = footprint_as(plan, np.arange(len(plan.formats)), sides, formats)
+    estimates, sampled = _packed(plan.inventory, plan.target, footprint, formats, ratios, losses)
+    return footprint, corrected(estimates, formats, sampled, plan.forecast.factors)
 
 
-def arrival_as(plan: Plan, rows: Ints, sides: Ints, formats: Ints) -> Arrival:
+def footprint_as(plan: Plan, rows: Ints, sides: Ints, formats: Ints) -> TargetFootprint:
     """Return how some of a plan's textures would arrive under a cap each and in another format; all arrays (R,)."""
-    inventory, a = plan.inventory, plan.arrival
+    inventory, a = plan.inventory, plan.footprint
     capped = fit_side(inventory.width[rows], inventory.height[rows], np.maximum(1, sides))
     width, height = (
         np.where(sides > 0, small, now[rows]) for small, now in zip(capped, (a.width, a.height), strict=True)
     )
     levels = np.where((sides > 0) & (plan.settings[SetLevels][rows] != 0), 0, a.levels[rows])
-    return arrive(plan.target, width, height, levels, formats, inventory.column("slices")[rows])
+    return apply_target_rules(plan.target, width, height, levels, formats, inventory.column("slices")[rows])
 
 
-def scales_of(inventory: Inventory, arrival: Arrival) -> Ints:
+def scales_of(inventory: Inventory, footprint: TargetFootprint) -> Ints:
     """Return how often each texture's source was halved to what ships, rounded to whole steps."""
     source = np.maximum(inventory.width, inventory.height)
-    ships = np.maximum(1, np.maximum(arrival.width, arrival.height))
+    ships = np.maximum(1, np.maximum(footprint.width, footprint.height))
     steps: Ints = np.rint(np.log2(np.maximum(1.0, source / ships))).astype(np.int64)
     return np.minimum(steps, SCALES - 1)
 
 
-def missing_of(plan: Plan, shares: PackedShares) -> list[Key]:
+def missing_of(plan: Plan, ratios: CompressionRatios) -> list[Key]:
     """Return what would have to be measured on samples for a plan's package to guess nothing."""
-    scale, method = scales_of(plan.inventory, plan.arrival), plan.target.packing.method
-    deeper = np.where(plan.arrival.levels > 1, np.minimum(scale + 1, SCALES - 1), scale)
+    scale, method = scales_of(plan.inventory, plan.footprint), plan.target.packing.method
+    deeper = np.where(plan.footprint.levels > 1, np.minimum(scale + 1, SCALES - 1), scale)
     return list(
-        dict.fromkeys(shares.missing(plan.formats, scale, method) + shares.missing(plan.formats, deeper, method))
+        dict.fromkeys(ratios.missing(plan.formats, scale, method) + ratios.missing(plan.formats, deeper, method))
     )
 
 
-def file_bytes(inventory: Inventory, target: Target, arrival: Arrival, formats: Ints) -> Ints:
+def file_bytes(inventory: Inventory, target: Target, footprint: TargetFootprint, formats: Ints) -> Ints:
     """Return the bytes of each texture's file, as it ships."""
-    found, slices = arrival.stored.copy(), inventory.column("slices")
+    found, slices = footprint.stored.copy(), inventory.column("slices")
     for place in np.unique(formats):
         mine = formats == place
-        sizes = (column[mine] for column in (arrival.width, arrival.height, arrival.levels, slices))
+        sizes = (column[mine] for column in (footprint.width, footprint.height, footprint.levels, slices))
         found[mine] += bytes_beside(target.container, FORMATS[ORDER[place]], *sizes)
     return found
 
@@ -390,58 +312,77 @@ def file_bytes(inventory: Inventory, target: Target, arrival: Arrival, formats: 
 def _packed(
     inventory: Inventory,
     target: Target,
-    arrival: Arrival,
+    footprint: TargetFootprint,
     formats: Ints,
-    shares: PackedShares,
+    ratios: CompressionRatios,
     losses: NDArray[np.float64],
 ) -> tuple[NDArray[np.float64], Flags]:
     """Return about how many bytes each texture takes in the package, and whether that is told from a sample.
 
     Smaller levels pack like the picture at their own scale.
     """
-    scale, method = scales_of(inventory, arrival), target.packing.method
-    share, sampled = shares.of(formats, scale, method)
-    below, _ = shares.of(formats, np.minimum(scale + 1, SCALES - 1), method)
+    scale, method = scales_of(inventory, footprint), target.packing.method
+    share, sampled = ratios.of(formats, scale, method)
+    below, _ = ratios.of(formats, np.minimum(scale + 1, SCALES - 1), method)
     # Three quarters of a chain's bytes are in its first level.
-    share = np.where(arrival.levels > 1, 0.75 * share + 0.25 * below, share)
-    return arrival.stored * share.astype(np.float64) * left_of(formats, losses), sampled
+    share = np.where(footprint.levels > 1, 0.75 * share + 0.25 * below, share)
+    return footprint.stored * share.astype(np.float64) * left_of(formats, losses), sampled
 
 
-def limits_of(plan: Plan) -> list[Standing]:
+def limits_of(plan: Plan) -> list[BudgetStatus]:
     """Return how a plan stands against each limit of its target."""
-    standings = [Standing(line, plan.total(line), limit, True) for line, limit in plan.target.limit_bytes.items()]
-    longest = int(np.maximum(plan.arrival.width, plan.arrival.height).max()) if len(plan.formats) else 0
-    return standings + counted(plan.target, plan.inventory, longest)
+    longest = int(np.maximum(plan.footprint.width, plan.footprint.height).max()) if len(plan.formats) else 0
+    return statuses_of(plan.target, plan.inventory, plan.total, longest)
 
 
-def counted(target: Target, inventory: Inventory, longest: int) -> list[Standing]:
-    """Return how an inventory stands against the limits that are not of bytes; `longest` is the longest side shipped."""
-    limits = target.limits
-    found = [Standing("longest-side", longest, limits.longest_side, False)] if limits.longest_side and longest else []
-    if inventory.models:
-        for line, value in (
-            ("materials", inventory.materials),
-            ("triangles", inventory.triangles),
-            ("draws", inventory.draws),
-        ):
-            limit = getattr(limits, line)
-            if limit is not None:
-                found.append(Standing(line, value, limit, False))
+def statuses_of(
+    target: Target, inventory: Inventory, total: Callable[[str], int], longest_side: int
+) -> list[BudgetStatus]:
+    """Return how totals stand against each limit of a target that is watched.
+
+    Parameters
+    ----------
+    total : returns the sum of a line counted in bytes
+    longest_side : of what ships, pixels
+    """
+    found = []
+    for line in LINES.values():
+        limit = target.limits.of(line.name)
+        if limit is None:
+            continue
+        if line.in_bytes:
+            found.append(BudgetStatus(line, total(line.name), limit))
+        elif inventory.models if line.unit is Unit.COUNT else longest_side:
+            found.append(BudgetStatus(line, line.count(replace(inventory.counts, longest_side=longest_side)), limit))
     return found
 
 
 @dataclass(frozen=True)
-class Standing:
-    """A total against its limit; `in_bytes` says what it counts."""
+class BudgetStatus:
+    """A total against its limit."""
 
-    line: str
+    line: Line
     value: int
     limit: int
-    in_bytes: bool
 
     @property
     def over(self) -> bool:
         return self.value > self.limit
+
+    def words(self, target: Target) -> tuple[str, str, str, str]:
+        """Return its line, value, limit and verdict in words, bytes in the unit that the target states."""
+        if not self.line.in_bytes:
+            unit = f" {self.line.unit.value}".rstrip()
+            verdict = "over" if self.over else "within"
+            return self.line.label, f"{self.value:,}{unit}", f"{self.limit:,}{unit}", verdict
+        stated = str(target.limits.stated(self.line.name))
+        gap = bytes_like(abs(self.limit - self.value), stated)
+        return (
+            self.line.label,
+            bytes_like(self.value, stated),
+            stated,
+            f"{gap} over" if self.over else f"{gap} to spare",
+        )
 
 
 def weigh_rows(plan: Plan, rows: NDArray[np.int64], line: str) -> int:

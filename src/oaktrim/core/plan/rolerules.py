@@ -11,7 +11,7 @@ import numpy as np
 from oaktrim.core.fields import MAX_SIDE
 from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.survey.roles import Role
-from oaktrim.core.targets.arrival import Flags, Ints, fit_side
+from oaktrim.core.targets.footprint import Flags, Ints, fit_side
 
 _ROLES = list(Role)
 

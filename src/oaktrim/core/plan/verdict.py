@@ -5,7 +5,7 @@ from __future__ import annotations
 from oaktrim.core.plan.cuts import Cap, Change, SetFormat, SetLevels
 from oaktrim.core.plan.resolve import Plan
 from oaktrim.core.progress import Task, finish
-from oaktrim.core.survey.findings.finding import COMMON_SHARES, Finding, Fix, Ground, Remedy
+from oaktrim.core.survey.findings.finding import COMMON_SHARES, Finding, Fix, Remedy, RuleContext
 from oaktrim.core.survey.findings.rules import judge
 
 
@@ -16,8 +16,8 @@ def findings_of(plan: Plan) -> list[Finding]:
 
 def judge_plan(plan: Plan) -> Task[list[Finding]]:
     """Return the findings on what a plan ships; can be stopped between two rules."""
-    shares = {**COMMON_SHARES, **{r.role: r.share for r in plan.rules if r.is_for(plan.target.id)}}
-    return judge(Ground(plan.inventory, plan.target, plan.formats, plan.arrival, shares))
+    ratios = {**COMMON_SHARES, **{r.role: r.share for r in plan.rules if r.is_for(plan.target.id)}}
+    return judge(RuleContext(plan.inventory, plan.target, plan.formats, plan.footprint, ratios))
 
 
 def change_of(fix: Fix | None) -> Change | None:

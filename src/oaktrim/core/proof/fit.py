@@ -13,6 +13,7 @@ from itertools import count
 from math import inf
 from typing import Any
 
+import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
@@ -23,9 +24,9 @@ from oaktrim.core.formats.catalogue import ORDER
 from oaktrim.core.job.document import Job
 from oaktrim.core.plan.budget import NEVER, Choices, Solution, shortfalls, solve
 from oaktrim.core.plan.cuts import Cap, Change, SetEffort, SetFormat, SetLoss
-from oaktrim.core.plan.packing import Measured, PackedShares, measure_shares
-from oaktrim.core.plan.resolve import Plan, Recipe, arrival_as, missing_of, resolve
-from oaktrim.core.progress import Progress, Task, finish, spread
+from oaktrim.core.plan.packing import CompressionRatios, Measured, measure_ratios
+from oaktrim.core.plan.resolve import Plan, Recipe, footprint_as, missing_of, resolve
+from oaktrim.core.progress import Progress, Task, finish, map_unordered
 from oaktrim.core.proof.problem import Option, Problem, loss_key, pose
 from oaktrim.core.proof.tiles import Clock, measure, sketch
 from oaktrim.core.proof.trial import reference_for, try_recipe
@@ -33,7 +34,7 @@ from oaktrim.core.ship.store import MadeStore
 from oaktrim.core.ship.weighing import measure_packages
 from oaktrim.core.survey.cache import SurveyCache
 from oaktrim.core.survey.roles import Role
-from oaktrim.core.targets.arrival import FORMAT_INDEX
+from oaktrim.core.targets.footprint import FORMAT_INDEX
 
 # From so many choices on, a first answer is given from samples, after so many seconds at most; then so many batches are
 # measured, each of at least so many textures.
@@ -93,7 +94,7 @@ class Fit:
             return []
         problem, picks = self.problem, self.solution.picks
         groups = np.flatnonzero(picks != problem.choices.first[:-1])
-        return sorted((int(g) for g in groups), key=lambda g: (-problem.steps(int(picks[g])), g))
+        return sorted((int(g) for g in groups), key=lambda g: (-problem.jnd(int(picks[g])), g))
 
 
 def fit(problem: Problem) -> Fit:
@@ -106,7 +107,7 @@ def fit(problem: Problem) -> Fit:
 
 
 def confirm(
-    found: Fit, shares: PackedShares, cache: SurveyCache, max_pixels: int = MAX_PIXELS, clock: Clock = Clock()
+    found: Fit, ratios: CompressionRatios, cache: SurveyCache, max_pixels: int = MAX_PIXELS, clock: Clock = Clock()
 ) -> Task[Fit]:
     """Make what is proposed, put what came out in the place of what was expected, and decide again, until it stands.
 
@@ -132,22 +133,22 @@ def confirm(
         yield Progress(0, len(due), what)
 
         def make(
-            choice: int, problem: Problem = problem, shares: PackedShares = shares
+            choice: int, problem: Problem = problem, ratios: CompressionRatios = ratios
         ) -> tuple[float | None, int | None]:
-            return finish(_made(problem, choice, known, shares, cache, max_pixels))
+            return finish(_made(problem, choice, known, ratios, cache, max_pixels))
 
         # One beside the other: little of what makes and judges a texture is spread over threads by itself.
-        for done, (position, (steps, size)) in enumerate(spread(make, clock.until(due), ahead=1), 1):
+        for done, (position, (jnd, size)) in enumerate(map_unordered(make, clock.until(due), ahead=1), 1):
             choice = due[position]
             group = problem.groups[int(problem.choices.texture[choice])]
             measured = Measured()
-            if steps is not None and size is not None:
-                measured = _keep_made(problem, choice, steps, size, known, shares, cache)
-                shares = shares.merged(measured)
+            if jnd is not None and size is not None:
+                measured = _keep_made(problem, choice, jnd, size, known, ratios, cache)
+                ratios = ratios.merged(measured)
             yield Progress(done, len(due), what, measured)
             exact[choice] = True
             # What cannot be made cannot be chosen.
-            loss[choice] = group.weight * steps**2 if steps is not None else NEVER
+            loss[choice] = group.weight * jnd**2 if jnd is not None else NEVER
             if size is not None and weighed:
                 cost[problem.lines.index("package"), choice] = size * len(group.rows)
         _learn(guessed.loss, loss, exact, problem.choices)
@@ -202,11 +203,16 @@ def _among_made(found: Fit) -> Fit:
 
 
 def _made(
-    problem: Problem, choice: int, known: dict[str, float], shares: PackedShares, cache: SurveyCache, max_pixels: int
+    problem: Problem,
+    choice: int,
+    known: dict[str, float],
+    ratios: CompressionRatios,
+    cache: SurveyCache,
+    max_pixels: int,
 ) -> Task[tuple[float | None, int | None]]:
     """Return the steps and the packed bytes of a choice really made; nothing where it cannot be."""
     row, key = problem.groups[int(problem.choices.texture[choice])].rows[0], problem.keys[choice]
-    size, name = shares.measured.get(row, {}).get(key), loss_key(problem, choice)
+    size, name = ratios.measured.get(row, {}).get(key), loss_key(problem, choice)
     if name in known and size is not None:
         return known[name], size
     try:
@@ -215,25 +221,25 @@ def _made(
         trial = yield from try_recipe(problem.plan, row, recipe, reference, max_pixels, store)
     except (OakTrimError, MemoryError):
         return None, None
-    return trial.quality.steps, trial.package
+    return trial.quality.jnd, trial.package
 
 
 def _keep_made(
     problem: Problem,
     choice: int,
-    steps: float,
+    jnd: float,
     size: int,
     known: dict[str, float],
-    shares: PackedShares,
+    ratios: CompressionRatios,
     cache: SurveyCache,
 ) -> Measured:
     """Keep what came of a choice really made, here and for later, unless it was known; return its size."""
     name, key = loss_key(problem, choice), problem.keys[choice]
     row = problem.groups[int(problem.choices.texture[choice])].rows[0]
-    if name in known and key in shares.measured.get(row, {}):
+    if name in known and key in ratios.measured.get(row, {}):
         return Measured()
-    known[name] = steps
-    cache.keep_losses({name: steps})
+    known[name] = jnd
+    cache.keep_losses({name: jnd})
     cache.keep_measured({key: size})
     return Measured({key: size})
 
@@ -242,11 +248,11 @@ def recipe_of(problem: Problem, choice: int) -> Recipe:
     """Return the recipe of a choice for the first of its textures."""
     row, option = problem.groups[int(problem.choices.texture[choice])].rows[0], problem.option(choice)
     plan = problem.plan
-    arrival = arrival_as(plan, np.array([row]), np.array([option.side]), np.array([FORMAT_INDEX[option.format]]))
-    return replace(
-        plan.recipe(row), width=int(arrival.width[0]), height=int(arrival.height[0]), levels=int(arrival.levels[0]),
-        format=option.format, effort=option.effort, loss=option.loss,
-    )  # fmt: skip
+    footprint = footprint_as(plan, np.array([row]), np.array([option.side]), np.array([FORMAT_INDEX[option.format]]))
+    size = {name: int(getattr(footprint, name)[0]) for name in ("width", "height", "levels")}
+    chosen = {"format": option.format, "effort": option.effort, "loss": option.loss}
+    recipe = plan.recipe(row)
+    return replace(recipe, settings=msgspec.structs.replace(recipe.settings, **size, **chosen))
 
 
 def with_fit(job: Job, found: Fit, groups: Sequence[int]) -> Job:
@@ -273,9 +279,10 @@ def _changes(plan: Plan, row: int, option: Option) -> list[Change]:
     changes: list[Change] = [Cap(option.side)] if option.side else []
     if option.format != ORDER[plan.formats[row]]:
         changes.append(SetFormat(option.format))
-    if option.effort is not plan.effort(row):
+    now = plan.encode_settings(row)
+    if option.effort is not now.effort:
         changes.append(SetEffort(option.effort))
-    if option.loss != plan.loss(row):
+    if option.loss != now.loss:
         changes.append(SetLoss(option.loss))
     return changes
 
@@ -308,7 +315,7 @@ def why(found: Fit, group: int) -> str:
 
 def propose(
     plan: Plan,
-    shares: PackedShares,
+    ratios: CompressionRatios,
     cache: SurveyCache,
     limits: dict[str, int],
     locked: NDArray[np.bool_],
@@ -327,22 +334,22 @@ def propose(
     within : seconds after which the best answer so far is returned; with none, it is measured to the end
     """
     clock = Clock.within(within)
-    missing = missing_of(plan, shares)
-    measured = yield from _in_time(measure_shares(plan.inventory, missing, cache), clock.sooner(_FIRST / 3))
-    shares = shares.merged(measured)
+    missing = missing_of(plan, ratios)
+    measured = yield from _in_time(measure_ratios(plan.inventory, missing, cache), clock.sooner(_FIRST / 3))
+    ratios = ratios.merged(measured)
     if "package" in limits and not clock.is_over:
         # What may not be touched, and what is carried beside it, is weighed before all else: its bytes are not to be had.
-        packed = measure_packages(plan, shares, cache, max_pixels, np.flatnonzero(locked))
-        shares = shares.merged((yield from _in_time(packed, clock)))
+        packed = measure_packages(plan, ratios, cache, max_pixels, np.flatnonzero(locked))
+        ratios = ratios.merged((yield from _in_time(packed, clock)))
     # What is there now is told by what has just been measured.
-    plan = resolve(plan.inventory, plan.target, plan.cuts, shares, plan.rules)
-    problem = pose(plan, shares, limits, locked, floors, effort)
+    plan = resolve(plan.inventory, plan.target, plan.cuts, ratios, plan.rules)
+    problem = pose(plan, ratios, limits, locked, floors, effort)
     problem = yield from _measured(problem, cache, max_pixels, clock)
     found = fit(_without_losses(problem))
     if clock.is_over:
         return found
     try:
-        return (yield from confirm(found, shares, cache, max_pixels, clock))
+        return (yield from confirm(found, ratios, cache, max_pixels, clock))
     finally:
         MadeStore.beside(cache).trim()
 

@@ -13,9 +13,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from oaktrim.core.pixels.image import Image, Transfer, to_depth, to_rgba
-from oaktrim.core.pixels.metrics import LUMA, decibels, gradients_lost, ssim
-from oaktrim.core.pixels.normals import angles_between, rebuild_z
-from oaktrim.core.pixels.perception import Plane, perceptual_mean_square, seen_difference
+from oaktrim.core.pixels.metrics import LUMA, banding, decibels, ssim
+from oaktrim.core.pixels.normals import angles_between, reconstruct_z
+from oaktrim.core.pixels.perception import Plane, perceptual_error_map, perceptual_mean_square
 from oaktrim.core.pixels.transfer import decode_table, linear_to_srgb
 from oaktrim.core.progress import each_band
 from oaktrim.core.survey.roles import Family, Role
@@ -39,7 +39,7 @@ class Region:
     y: int
     width: int
     height: int
-    steps: float
+    jnd: float
 
 
 @dataclass(frozen=True, eq=False)
@@ -54,7 +54,7 @@ class Quality:
     wanted, got : what was compared, as `working_values` returns it
     """
 
-    steps: float
+    jnd: float
     map: Plane
     scale: int
     wanted: Plane
@@ -77,12 +77,12 @@ class Quality:
         return _figures(self.wanted, self.got, self.role, self.map)
 
 
-def worst_regions(steps: Plane, count: int, side: int) -> list[Region]:
+def worst_regions(jnd: Plane, count: int, side: int) -> list[Region]:
     """Return the squares of a map (H, W) with the greatest mean square, the worst first; neighbours of one are passed over."""
-    height, width = steps.shape
+    height, width = jnd.shape
     down, across = -(-height // side), -(-width // side)
     rows, columns = np.arange(0, height, side), np.arange(0, width, side)
-    sums = np.add.reduceat(np.add.reduceat(np.square(steps, dtype=np.float64), rows, axis=0), columns, axis=1)
+    sums = np.add.reduceat(np.add.reduceat(np.square(jnd, dtype=np.float64), rows, axis=0), columns, axis=1)
     counts = np.outer(np.diff(np.append(rows, height)), np.diff(np.append(columns, width)))
     means = np.sqrt(sums / counts).reshape(down * across)
     found: list[Region] = []
@@ -140,7 +140,7 @@ def magnified(pixels: Plane, width: int, height: int, window: Window | None = No
 def working_values(image: Image, role: Role) -> Plane:
     """Return what a role's pixels say, (H, W, 4) float32: linear light and alpha of colour, the values of all else."""
     if role is Role.NORMAL and image.channels == ("R", "G"):
-        image = rebuild_z(image)
+        image = reconstruct_z(image)
     if role.transfer is Transfer.LINEAR or image.is_float:
         return to_rgba(image, np.float32)
     codes = to_rgba(image, image.pixels.dtype.type)
@@ -159,15 +159,15 @@ def map_between(a: Plane, b: Plane, role: Role) -> Plane:
     """
     alpha = np.abs(a[..., 3] - b[..., 3]) / np.float32(DATA_STEP)
     if role.family in (Family.SURFACE, Family.MASK):
-        steps: Plane = np.abs(a - b).max(axis=2) / np.float32(DATA_STEP)
-        return steps
+        jnd: Plane = np.abs(a - b).max(axis=2) / np.float32(DATA_STEP)
+        return jnd
     if role is Role.NORMAL:
         apart = angles_between(a[..., :3], b[..., :3]) / np.float32(NORMAL_STEP)
     else:
         # Colour counts as far as something of it covers what is behind.
-        apart = seen_difference(a[..., :3], b[..., :3]) * np.maximum(a[..., 3], b[..., 3])
-    steps = np.hypot(apart, alpha)
-    return steps
+        apart = perceptual_error_map(a[..., :3], b[..., :3]) * np.maximum(a[..., 3], b[..., 3])
+    jnd = np.hypot(apart, alpha)
+    return jnd
 
 
 def mean_square_between(a: Plane, b: Plane, role: Role) -> float:
@@ -244,9 +244,9 @@ class Reference:
             got[..., 3] = 1.0
         if len(shipped.channels) == 1 and role.family is not Family.COLOUR:
             wanted, got = wanted[..., [0, 0, 0, 3]], got[..., [0, 0, 0, 3]]
-        steps = map_between(wanted, got, role)
-        total = float(np.sqrt(np.mean(np.square(steps, dtype=np.float64))))
-        return Quality(total, steps, self.scale, wanted, got, role)
+        jnd = map_between(wanted, got, role)
+        total = float(np.sqrt(np.mean(np.square(jnd, dtype=np.float64))))
+        return Quality(total, jnd, self.scale, wanted, got, role)
 
 
 def _spread(length: int, side: int) -> list[int]:
@@ -277,7 +277,7 @@ def _over_grey(values: Plane) -> Plane:
     return codes * alpha + np.float32(_CANVAS) * (1 - alpha)
 
 
-def _figures(a: Plane, b: Plane, role: Role, steps: Plane) -> tuple[tuple[str, str], ...]:
+def _figures(a: Plane, b: Plane, role: Role, jnd: Plane) -> tuple[tuple[str, str], ...]:
     if role is Role.NORMAL:
         angles = angles_between(a[..., :3], b[..., :3])
         return (("mean angle", f"{angles.mean():.2f}°"), ("99 % under", f"{np.percentile(angles, 99):.2f}°"))
@@ -289,7 +289,7 @@ def _figures(a: Plane, b: Plane, role: Role, steps: Plane) -> tuple[tuple[str, s
             ("largest error", f"{apart.max():.1f} of 255"),
             ("root mean square", f"{np.sqrt(np.mean(np.square(apart))):.2f} of 255"),
         )
-    luma_a, luma_b = (np.empty(steps.shape, np.float32) for _ in range(2))
+    luma_a, luma_b = (np.empty(jnd.shape, np.float32) for _ in range(2))
     squares: dict[int, float] = {}
 
     def work(rows: slice, _: slice) -> None:
@@ -297,12 +297,12 @@ def _figures(a: Plane, b: Plane, role: Role, steps: Plane) -> tuple[tuple[str, s
         luma_a[rows], luma_b[rows] = codes_a @ LUMA, codes_b @ LUMA
         squares[rows.start] = float(np.sum(np.square(codes_a - codes_b), dtype=np.float64))
 
-    each_band(work, len(steps), (0, 0))
-    mean_square = sum(squares[start] for start in sorted(squares)) / (3 * steps.size)
+    each_band(work, len(jnd), (0, 0))
+    mean_square = sum(squares[start] for start in sorted(squares)) / (3 * jnd.size)
     found = [
-        ("seen, 99 % under", f"{np.percentile(steps, 99):.2f} steps"),
+        ("seen, 99 % under", f"{np.percentile(jnd, 99):.2f} steps"),
         ("PSNR", decibels_text(decibels(mean_square))),
         ("SSIM", f"{ssim(luma_a, luma_b):.4f}"),
-        ("gradients lost", f"{gradients_lost(luma_a * 255, luma_b * 255) * 100:.1f} %"),
+        ("gradients lost", f"{banding(luma_a * 255, luma_b * 255) * 100:.1f} %"),
     ]
     return tuple(found)

@@ -10,21 +10,25 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from math import log2
 
+import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
 from oaktrim.core.codecs.effort import Effort
+from oaktrim.core.codecs.settings import EncodeSettings
 from oaktrim.core.formats.catalogue import FORMATS, ORDER
-from oaktrim.core.plan.advice import offers
+from oaktrim.core.formats.format import Prominence
+from oaktrim.core.plan.advice import format_options
 from oaktrim.core.plan.budget import Choices
-from oaktrim.core.plan.packing import PackedShares
-from oaktrim.core.plan.resolve import Plan, file_bytes, key_as, recipe_key, weigh_as
+from oaktrim.core.plan.packing import CompressionRatios
+from oaktrim.core.plan.resolve import Plan, estimate_sizes, file_bytes, key_as, recipe_key
 from oaktrim.core.plan.rolerules import RoleRule
-from oaktrim.core.proof.trial import BLOCKS, seen_scale
+from oaktrim.core.proof.trial import screen_scale
 from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.survey.roles import Role
-from oaktrim.core.targets.arrival import FORMAT_INDEX
-from oaktrim.core.targets.target import BYTE_LINES, Target
+from oaktrim.core.targets.footprint import FORMAT_INDEX, TargetFootprint
+from oaktrim.core.targets.lines import LINES, Weights, byte_lines
+from oaktrim.core.targets.target import Target
 
 # What one square step of difference counts by what the texture is used as: values that light hides count less.
 _ROLE_WEIGHTS = {
@@ -35,9 +39,7 @@ _UNUSED = 0.5
 _EXACT = (Role.GLYPHS, Role.LOOKUP)
 # The least longest side that is proposed, unless a role rule says another; how often a side may be halved.
 FLOOR, _HALVINGS = 64, 5
-_FEWER_CHANNELS = ("r8", "rg8")
-# What is no better for colour than the same without alpha, which takes no more.
-_FOR_ALPHA = ("bc1-a1", "bc3", "etc2-rgb-a1", "etc2-rgba")
+_COLOUR_CHANNELS = 3
 # What may be given up for the download where that has a limit, in dB.
 _LOSSES = (1.0,)
 
@@ -110,7 +112,7 @@ class Problem:
         group = int(self.choices.texture[choice])
         return self.groups[group].options[choice - int(self.choices.first[group])]
 
-    def steps(self, choice: int) -> float:
+    def jnd(self, choice: int) -> float:
         """Return how far a choice is seen to differ, in steps just noticed."""
         weight = self.groups[int(self.choices.texture[choice])].weight
         return float(np.sqrt(self.choices.loss[choice] / weight)) if weight else 0.0
@@ -133,12 +135,12 @@ class Problem:
 def loss_key(problem: Problem, choice: int) -> str:
     """Return all that decides how far a choice is seen to differ, as text: its recipe, and how large it is ever seen."""
     row = problem.groups[int(problem.choices.texture[choice])].rows[0]
-    return f"{problem.keys[choice]} seen {seen_scale(problem.plan.inventory, row):.4g}"
+    return f"{problem.keys[choice]} seen {screen_scale(problem.plan.inventory, row):.4g}"
 
 
 def pose(
     plan: Plan,
-    shares: PackedShares,
+    ratios: CompressionRatios,
     limits: dict[str, int],
     locked: NDArray[np.bool_],
     floors: dict[Role, int],
@@ -159,7 +161,7 @@ def pose(
         _group(plan, rows, floors, effort, losses)
         for rows in _alike(plan, np.flatnonzero(~locked & (inventory.column("pixels") != "")))
     ]
-    lines = tuple(line for line in BYTE_LINES if line in limits)
+    lines = tuple(line for line in byte_lines() if line in limits)
     options = [option for group in groups for option in group.options]
     first = np.cumsum([0] + [len(group.options) for group in groups])
     cost, keys = np.zeros((len(lines), len(options)), np.int64), [""] * len(options)
@@ -171,27 +173,20 @@ def pose(
             option = group.options[turn]
             rows = list(group.rows)
             sides[rows], formats[rows], losses_here[rows] = option.side, FORMAT_INDEX[option.format], option.loss
-        arrival, package = weigh_as(plan, sides, formats, shares, losses_here)
-        files = file_bytes(inventory, plan.target, arrival, formats) if "unpacked" in lines else arrival.stored
+        footprint, package = estimate_sizes(plan, sides, formats, ratios, losses_here)
+        files = file_bytes(inventory, plan.target, footprint, formats) if "unpacked" in lines else footprint.stored
+        weights = Weights(footprint.memory, package, files, footprint.levels)
+        # What ships now keeps what levels its file holds, and may have been measured.
+        columns = [plan.line(line) if turn == 0 else LINES[line].weigh(weights) for line in lines]
         for place, group in here:
             choice = int(first[place]) + turn
             rows = list(group.rows)
             option = group.options[turn]
-            keys[choice] = key_as(plan, rows[0], arrival, option.format, option.effort, option.loss)
-            for row in rows:
-                for at, line in enumerate(lines):
-                    if turn == 0:
-                        # What ships now keeps what levels its file holds, and may have been measured.
-                        cost[at, choice] += int(plan.line(line)[row])
-                    elif line == "package":
-                        cost[at, choice] += int(package[row])
-                    elif line == "unpacked":
-                        cost[at, choice] += int(files[row])
-                    elif line == "memory" or arrival.levels[row] > 1:
-                        cost[at, choice] += int(arrival.memory[row])
+            keys[choice] = key_as(plan, rows[0], _settings_as(plan, rows[0], footprint, option))
+            cost[:, choice] = [column[rows].sum() for column in columns]
     decided = np.zeros(len(plan.formats), np.bool_)
     decided[[row for group in groups for row in group.rows]] = True
-    fixed = [_fixed(plan, line, shares, np.flatnonzero(~decided)) for line in lines]
+    fixed = [_fixed(plan, line, ratios, np.flatnonzero(~decided)) for line in lines]
     return Problem(
         plan,
         tuple(groups),
@@ -206,14 +201,21 @@ def pose(
     )
 
 
-def _fixed(plan: Plan, line: str, shares: PackedShares, rows: NDArray[np.int64]) -> int:
+def _settings_as(plan: Plan, row: int, footprint: TargetFootprint, option: Option) -> EncodeSettings:
+    """Return the settings of a texture under an option, which arrives as `footprint` says."""
+    size = {name: int(getattr(footprint, name)[row]) for name in ("width", "height", "levels")}
+    chosen = {"format": option.format, "effort": option.effort, "loss": option.loss}
+    return msgspec.structs.replace(plan.encode_settings(row), **size, **chosen)
+
+
+def _fixed(plan: Plan, line: str, ratios: CompressionRatios, rows: NDArray[np.int64]) -> int:
     """Return what a line comes to beside what is decided; packages as they were measured, whatever the plan knew of it."""
     sizes = plan.line(line)
     total = plan.total(line) - int(sizes.sum())
     if line == "package":
-        total = sum(shares.carried(plan.target.packing).sizes.values())
+        total = sum(ratios.passthrough(plan.target.packing).sizes.values())
     for row in rows:
-        known = shares.measured.get(int(row), {}).get(recipe_key(plan, int(row))) if line == "package" else None
+        known = ratios.measured.get(int(row), {}).get(recipe_key(plan, int(row))) if line == "package" else None
         total += int(sizes[row]) if known is None else known
     return total
 
@@ -222,7 +224,7 @@ def _alike(plan: Plan, rows: NDArray[np.int64]) -> list[tuple[int, ...]]:
     """Return rows together whose pixels, use and present shape are the same."""
     inventory, found = plan.inventory, dict[tuple[object, ...], list[int]]()
     for row in rows:
-        shape = (inventory.roles[row].role, plan.formats[row], plan.arrival.width[row], plan.arrival.height[row])
+        shape = (inventory.roles[row].role, plan.formats[row], plan.footprint.width[row], plan.footprint.height[row])
         found.setdefault((inventory.textures[row].pixels, *shape), []).append(int(row))
     return [tuple(rows) for rows in found.values()]
 
@@ -230,26 +232,28 @@ def _alike(plan: Plan, rows: NDArray[np.int64]) -> list[tuple[int, ...]]:
 def _group(
     plan: Plan, rows: tuple[int, ...], floors: dict[Role, int], effort: Effort | None, losses: Sequence[float]
 ) -> Group:
-    inventory, row = plan.inventory, rows[0]
-    texture, role = inventory.textures[row], inventory.roles[row].role
+    inventory, first = plan.inventory, rows[0]
+    texture, role = inventory.textures[first], inventory.roles[first].role
     alpha = texture.channels in (2, 4) and not texture.opaque
-    present = ORDER[plan.formats[row]]
+    present = ORDER[plan.formats[first]]
     formats = [present]
-    for offer in offers(plan.target, role, alpha, texture.floating):
-        name, blocks = offer.format.name, offer.format.compressed
-        fits = not offer.against and (blocks or name in _FEWER_CHANNELS) and (alpha or name not in _FOR_ALPHA)
-        if fits and name != present and not (name.startswith("astc") and name not in BLOCKS):
-            formats.append(name)
-    longest = int(max(plan.arrival.width[row], plan.arrival.height[row]))
+    for option in format_options(plan.target, role, alpha, texture.floating):
+        row = option.format
+        fewer_channels = not row.compressed and row.bit_depth == 8 and len(row.channels) < _COLOUR_CHANNELS
+        fits = not option.against and (row.compressed or fewer_channels) and (alpha or not row.only_for_alpha)
+        if fits and row.name != present and row.prominence is not Prominence.BY_NAME:
+            formats.append(row.name)
+    longest = int(max(plan.footprint.width[first], plan.footprint.height[first]))
     floor = min(longest, floors.get(role, FLOOR))
     # A table is looked up by place: at another size it says something else.
     halvings = 0 if role in _EXACT else _HALVINGS
     sides = [0, *(longest >> k for k in range(1, halvings + 1) if longest >> k >= floor)]
-    kept = plan.loss(row)
-    options = [Option(0, present, plan.effort(row), kept)]
+    now = plan.encode_settings(first)
+    kept = now.loss
+    options = [Option(0, present, now.effort, kept)]
     for side in sides:
         for name in formats:
-            plain = Option(side, name, effort or plan.effort(row), kept)
+            plain = Option(side, name, effort or now.effort, kept)
             options += [plain] if plain != options[0] else []
             if FORMATS[name].compressed and not FORMATS[name].floating:
                 options += [replace(plain, loss=loss) for loss in losses if loss > kept]

@@ -13,7 +13,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from oaktrim.core.codecs.effort import Counted, Effort, EncodeOptions
+from oaktrim.core.codecs.effort import Effort, EncodeOptions, ErrorMetric
 from oaktrim.core.codecs.texture import EncodedTexture, decode_level, encode_level
 from oaktrim.core.errors import OakTrimError
 from oaktrim.core.files.pictures import MAX_PIXELS
@@ -21,10 +21,10 @@ from oaktrim.core.formats.catalogue import format_named
 from oaktrim.core.pixels.image import Image
 from oaktrim.core.pixels.resample import Resampling, resample
 from oaktrim.core.plan.resolve import Plan
-from oaktrim.core.progress import Progress, Task, spread
+from oaktrim.core.progress import Progress, Task, map_unordered
 from oaktrim.core.proof.measures import frame_scale, magnified, mean_square_between, reduced, working_values
 from oaktrim.core.proof.problem import Group, Option, Problem, loss_key
-from oaktrim.core.proof.trial import seen_scale
+from oaktrim.core.proof.trial import screen_scale
 from oaktrim.core.ship.make import read_source
 from oaktrim.core.survey.cache import SurveyCache
 from oaktrim.core.survey.roles import Role
@@ -90,9 +90,9 @@ def measure(
     loss, measured = problem.choices.loss.copy(), problem.measured.copy()
     waiting: list[int] = []
 
-    def take(place: int, steps: Sequence[float]) -> None:
+    def take(place: int, jnd: Sequence[float]) -> None:
         mine = slice(first[place], first[place + 1])
-        loss[mine], measured[mine] = problem.groups[place].weight * np.square(steps), True
+        loss[mine], measured[mine] = problem.groups[place].weight * np.square(jnd), True
 
     for place in range(len(problem.groups)) if places is None else places:
         names = _names(problem, place)
@@ -109,10 +109,10 @@ def measure(
         return _with_losses(options, dict(zip(plain, _all_steps(tiles, plain), strict=True)))
 
     try:
-        for done, (position, steps) in enumerate(spread(work, clock.until(waiting), threads), 1):
+        for done, (position, jnd) in enumerate(map_unordered(work, clock.until(waiting), threads), 1):
             place = waiting[position]
-            take(place, steps)
-            fresh |= zip(_names(problem, place), steps, strict=True)
+            take(place, jnd)
+            fresh |= zip(_names(problem, place), jnd, strict=True)
             if len(fresh) >= 64 * _KEEP_EVERY:
                 cache.keep_losses(fresh)
                 fresh = {}
@@ -130,7 +130,11 @@ def _names(problem: Problem, place: int) -> list[str]:
 
 
 def sketch(
-    problem: Problem, cache: SurveyCache, max_pixels: int = MAX_PIXELS, threads: int | None = None, clock: Clock = Clock()
+    problem: Problem,
+    cache: SurveyCache,
+    max_pixels: int = MAX_PIXELS,
+    threads: int | None = None,
+    clock: Clock = Clock(),
 ) -> Task[Problem]:
     """Guess the loss of every choice from parts measured on one tile of each texture, the largest first.
 
@@ -149,22 +153,22 @@ def sketch(
         tiles = _Tiles.of(problem.plan, problem.groups[place], max_pixels, 1)
         return np.array(_with_losses(options, _by_parts(tiles, options)))
 
-    for done, (position, steps) in enumerate(spread(work, clock.until(order), threads), 1):
-        found[order[position]] = steps
+    for done, (position, jnd) in enumerate(map_unordered(work, clock.until(order), threads), 1):
+        found[order[position]] = jnd
         yield Progress(done, len(order), "a first look at all textures")
     by_kind = _typical(problem, found)
     for place, group in enumerate(problem.groups):
-        steps = found[place] if place in found else np.array([by_kind(group, option) for option in group.options])
-        loss[first[place] : first[place + 1]] = group.weight * np.square(steps)
+        jnd = found[place] if place in found else np.array([by_kind(group, option) for option in group.options])
+        loss[first[place] : first[place + 1]] = group.weight * np.square(jnd)
     return problem.with_losses(loss)
 
 
 def _by_parts(tiles: _Tiles, options: Sequence[Option]) -> dict[Option, float]:
     """Return the steps of options without a loss: those of the present size measured, others from both their parts."""
     plain = list(dict.fromkeys(replace(option, loss=0.0) for option in options))
-    here = {option: tiles.steps(option.side, option.format) for option in plain if not option.side}
-    of_format = {option.format: steps for option, steps in here.items()}
-    of_size = {side: tiles.steps(side, None) for side in dict.fromkeys(option.side for option in plain if option.side)}
+    here = {option: tiles.jnd(option.side, option.format) for option in plain if not option.side}
+    of_format = {option.format: jnd for option, jnd in here.items()}
+    of_size = {side: tiles.jnd(side, None) for side in dict.fromkeys(option.side for option in plain if option.side)}
     found = dict(here)
     for option in plain:
         if option.side:
@@ -175,19 +179,19 @@ def _by_parts(tiles: _Tiles, options: Sequence[Option]) -> dict[Option, float]:
 
 def _typical(problem: Problem, found: dict[int, NDArray[np.float64]]) -> Callable[[Group, Option], float]:
     """Return what tells the steps of an option from those of other textures, by role, halvings and format."""
-    inventory, arrival = problem.plan.inventory, problem.plan.arrival
+    inventory, footprint = problem.plan.inventory, problem.plan.footprint
     gathered: dict[tuple[object, ...], list[float]] = {}
 
     def keys(group: Group, option: Option) -> Iterator[tuple[object, ...]]:
         row = group.rows[0]
-        now = int(max(arrival.width[row], arrival.height[row]))
+        now = int(max(footprint.width[row], footprint.height[row]))
         halvings = round(np.log2(now / option.side)) if option.side else 0
         yield inventory.roles[row].role, halvings, option.format, option.loss
         yield halvings, option.format, option.loss
         yield (halvings,)
 
-    for place, steps in found.items():
-        for option, value in zip(problem.groups[place].options, steps, strict=True):
+    for place, jnd in found.items():
+        for option, value in zip(problem.groups[place].options, jnd, strict=True):
             for key in keys(problem.groups[place], option):
                 gathered.setdefault(key, []).append(float(value))
     medians = {key: float(np.median(values)) for key, values in gathered.items()}
@@ -206,13 +210,13 @@ def _with_losses(options: Sequence[Option], plain: dict[Option, float]) -> list[
     Beside the format that is nearest to the source at that size, the rest is what that size loses.
     """
     nearest: dict[int, float] = {}
-    for option, steps in plain.items():
-        nearest[option.side] = min(steps, nearest.get(option.side, steps))
+    for option, jnd in plain.items():
+        nearest[option.side] = min(jnd, nearest.get(option.side, jnd))
     found = []
     for option in options:
-        steps = plain[replace(option, loss=0.0)]
-        encoding = max(steps**2 - nearest[option.side] ** 2, _LEAST_PART * steps**2)
-        found.append(float(np.sqrt(steps**2 + (10 ** (option.loss * _GROWS) - 1) * encoding)))
+        jnd = plain[replace(option, loss=0.0)]
+        encoding = max(jnd**2 - nearest[option.side] ** 2, _LEAST_PART * jnd**2)
+        found.append(float(np.sqrt(jnd**2 + (10 ** (option.loss * _GROWS) - 1) * encoding)))
     return found
 
 
@@ -254,7 +258,7 @@ class _Tiles:
     """
 
     role: Role
-    counted: Counted
+    error_metric: ErrorMetric
     how: Resampling | None
     tiles: list[Image]
     share: float
@@ -269,24 +273,25 @@ class _Tiles:
         row = group.rows[0]
         inventory, texture = plan.inventory, plan.inventory.textures[row]
         role, longest = inventory.roles[row].role, max(texture.width, texture.height)
-        now = int(max(plan.arrival.width[row], plan.arrival.height[row]))
+        now = int(max(plan.footprint.width[row], plan.footprint.height[row]))
+        settings = plan.encode_settings(row)
         try:
             source = read_source(inventory, row, max_pixels)
         except (OakTrimError, MemoryError):
-            return cls(role, plan.counted(row), None, [], 0.0, 1, [], now, longest)
+            return cls(role, settings.error_metric, None, [], 0.0, 1, [], now, longest)
         part = _in_use(source, texture.used)
         tiles, share = _cut_tiles(part, count), part.width * part.height / (source.width * source.height)
-        scale = frame_scale(texture.width, texture.height, seen_scale(inventory, row))
+        scale = frame_scale(texture.width, texture.height, screen_scale(inventory, row))
         scale = min(scale, *(min(tile.size) for tile in tiles))
         wanted = [reduced(working_values(tile, role), scale) for tile in tiles]
-        how = resampled_as(role, tiles[0], plan.filter(row))
-        return cls(role, plan.counted(row), how, tiles, share, scale, wanted, now, longest)
+        how = resampled_as(role, tiles[0], settings.filter)
+        return cls(role, settings.error_metric, how, tiles, share, scale, wanted, now, longest)
 
     def halvings(self, side: int) -> float:
         """Return how often the present size is halved to a side."""
         return max(0.0, float(np.log2(self.now / side)))
 
-    def steps(self, side: int, name: str | None) -> float:
+    def jnd(self, side: int, name: str | None) -> float:
         """Return how far the source is seen to differ from itself at a size and in a format, in steps just noticed.
 
         Parameters
@@ -299,7 +304,7 @@ class _Tiles:
             return 1e3
         share = (side or self.now) / self.longest
         small = [_scaled(tile, share, self.how) for tile in self.tiles]
-        got = small if name is None else _through(small, name, self.counted)
+        got = small if name is None else _through(small, name, self.error_metric)
         total, count = 0.0, 0
         lone = len(got[0].channels) == 1 and self.role is not Role.UNKNOWN
         for image, tile, whole in zip(got, self.tiles, self.wanted, strict=True):
@@ -314,7 +319,7 @@ def _all_steps(tiles: _Tiles, options: Sequence[Option]) -> list[float]:
     """Return the steps of options; where the source cannot be read, what ships now loses nothing."""
     if not tiles.tiles:
         return [0.0] + [1e3] * (len(options) - 1)
-    return [tiles.steps(option.side, option.format) for option in options]
+    return [tiles.jnd(option.side, option.format) for option in options]
 
 
 def _scaled(tile: Image, share: float, how: Resampling) -> Image:
@@ -331,9 +336,9 @@ def _at(image: Image, role: Role, tile: Image, scale: int) -> NDArray[np.float32
     return magnified(reduced(values, over), width, height)
 
 
-def _through(tiles: list[Image], name: str, counted: Counted) -> list[Image]:
+def _through(tiles: list[Image], name: str, error_metric: ErrorMetric) -> list[Image]:
     """Return tiles encoded and decoded."""
-    row, options = format_named(name), EncodeOptions(Effort.DRAFT, threads=1, counted=counted)
+    row, options = format_named(name), EncodeOptions(Effort.DRAFT, threads=1, error_metric=error_metric)
     out = []
     for tile in tiles:
         data = encode_level(tile, row, options)

@@ -4,11 +4,14 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 
+from msgspec import structs
+
 from oaktrim.core.files.pictures import MAX_PIXELS, pack_texture
 from oaktrim.core.formats.catalogue import FORMATS
+from oaktrim.core.formats.format import Prominence
 from oaktrim.core.pixels.image import Image
-from oaktrim.core.pixels.normals import rebuild_z
-from oaktrim.core.plan.advice import Offer, offers
+from oaktrim.core.pixels.normals import reconstruct_z
+from oaktrim.core.plan.advice import FormatOption, format_options
 from oaktrim.core.plan.resolve import Plan, Recipe
 from oaktrim.core.progress import Progress, Task
 from oaktrim.core.proof.measures import Quality, Reference
@@ -19,8 +22,6 @@ from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.survey.roles import Role
 from oaktrim.core.survey.sample import pack_bytes
 
-# Of ASTC only these blocks are offered side by side: those between them cost and lose what lies between.
-BLOCKS = ("astc-4x4", "astc-5x5", "astc-6x6", "astc-8x8", "astc-10x10", "astc-12x12")
 _HALVINGS, _LEAST_SIDE = 2, 32
 _SCREEN_HEIGHT = 1080
 
@@ -47,7 +48,7 @@ class Trial:
     def shipped(self, level: int = 0) -> Image:
         """Return a level as a shader sees it: of normals in two channels, the third is rebuilt."""
         image = self.made.shipped(level)
-        return rebuild_z(image) if self.quality.role is Role.NORMAL and image.channels == ("R", "G") else image
+        return reconstruct_z(image) if self.quality.role is Role.NORMAL and image.channels == ("R", "G") else image
 
 
 @dataclass(frozen=True)
@@ -59,7 +60,7 @@ class Candidate:
     against: str
 
 
-def seen_scale(inventory: Inventory, row: int) -> float:
+def screen_scale(inventory: Inventory, row: int) -> float:
     """Return how many pixels of a screen 1080 high show one of a texture, at the nearest that a scene's cameras see it.
 
     An object's height on screen stands for the whole of each texture that it wears. 1 where no scene has a camera.
@@ -80,41 +81,42 @@ def candidates(plan: Plan, row: int) -> list[Candidate]:
     Sizes are the one that ships now and two halvings of it.
     """
     inventory, target, recipe = plan.inventory, plan.target, plan.recipe(row)
+    now = recipe.settings
     texture, role = inventory.textures[row], inventory.roles[row].role
     alpha = texture.channels in (2, 4) and not texture.opaque
     found = []
-    for offer in offers(target, role, alpha, texture.floating):
-        if not _is_shown(offer, recipe.format):
+    for option in format_options(target, role, alpha, texture.floating):
+        if not _is_shown(option, now.format):
             continue
-        for halving in range(_HALVINGS + 1 if not offer.against else 1):
-            width, height = max(1, recipe.width >> halving), max(1, recipe.height >> halving)
+        for halving in range(_HALVINGS + 1 if not option.against else 1):
+            width, height = max(1, now.width >> halving), max(1, now.height >> halving)
             if halving and max(width, height) < _LEAST_SIDE:
                 break
-            levels = 1 if recipe.levels == 1 else max(width, height).bit_length()
-            held = offer.format if target.decodes(offer.format) else FORMATS[offer.format.expands_to]
-            memory = held.chain_bytes(width, height, levels, layers=texture.slices)
-            tried = replace(recipe, width=width, height=height, levels=levels, format=offer.format.name)
-            found.append(Candidate(tried, memory, offer.against))
-    return sorted(found, key=lambda c: (c.against != "", c.recipe.width * c.recipe.height * _slowness(c.recipe.format)))
+            levels = 1 if now.levels == 1 else max(width, height).bit_length()
+            held = option.format if target.decodes(option.format) else FORMATS[option.format.expands_to]
+            memory = held.mip_chain_bytes(width, height, levels, layers=texture.slices)
+            size = {"width": width, "height": height, "levels": levels}
+            tried = replace(recipe, settings=structs.replace(now, **size, format=option.format.name))
+            found.append(Candidate(tried, memory, option.against))
+
+    def slowness(candidate: Candidate) -> tuple[bool, int]:
+        tried = candidate.recipe.settings
+        pixels = tried.width * tried.height
+        return candidate.against != "", pixels * FORMATS[tried.format].family.encode_cost
+
+    return sorted(found, key=slowness)
 
 
-def _is_shown(offer: Offer, present: str) -> bool:
-    row = offer.format
+def _is_shown(option: FormatOption, present: str) -> bool:
+    row = option.format
     if row.name == present:
         return True
-    if row.name.startswith("astc") and row.name not in BLOCKS:
+    if row.prominence is Prominence.BY_NAME:
         return False
-    return not offer.against or (row.compressed and "hardware" in offer.against and row.name in _ABSENT)
-
-
-# Of hardware that a target lacks, the formats that are shown with what they would cost.
-_ABSENT = ("bc1", "bc7", "etc2-rgba", "astc-6x6")
-
-
-def _slowness(name: str) -> int:
-    """Return about how long a pixel takes to encode and to pack, against the quickest; plain pixels take long to pack."""
-    stems = {"bc1": 2, "bc3": 3, "bc4": 1, "bc5": 2, "bc6": 12, "bc7": 12, "etc2": 16, "eac": 4, "astc": 12}
-    return next((cost for stem, cost in stems.items() if name.startswith(stem)), 4)
+    # Of hardware that a target lacks, typical formats are shown with what they would cost.
+    return not option.against or (
+        row.compressed and "hardware" in option.against and row.prominence is Prominence.TYPICAL
+    )
 
 
 def reference_for(inventory: Inventory, row: int, sampled: bool = False, max_pixels: int = MAX_PIXELS) -> Reference:
@@ -125,7 +127,7 @@ def reference_for(inventory: Inventory, row: int, sampled: bool = False, max_pix
     OakTrimError : it cannot be read; names the file
     """
     make = Reference.sampled if sampled else Reference.whole
-    return make(read_source(inventory, row, max_pixels), inventory.roles[row].role, seen_scale(inventory, row))
+    return make(read_source(inventory, row, max_pixels), inventory.roles[row].role, screen_scale(inventory, row))
 
 
 def try_recipe(
@@ -148,7 +150,7 @@ def try_recipe(
     OakTrimError : the source cannot be read or the format not be encoded; names the file
     """
     inventory, target = plan.inventory, plan.target
-    made = yield from make_texture(inventory, row, recipe, max_pixels, source=reference.source, store=store)
+    made = yield from make_texture(inventory, row, recipe.settings, max_pixels, source=reference.source, store=store)
     data = pack_texture(made.encoded, target.container)
     yield Progress(1, 2, f"comparing {recipe.path}")
     quality = reference.judge(made.shipped())
@@ -156,10 +158,10 @@ def try_recipe(
     return Trial(recipe, made, reference.source, quality, memory_on(target, made.encoded), package, made.seconds)
 
 
-def best_of(costs: list[int], steps: list[float]) -> list[int]:
+def pareto_front(costs: list[int], jnd: list[float]) -> list[int]:
     """Return the places of those that nothing else beats in bytes and in loss together, by bytes."""
     kept: list[int] = []
-    for place in sorted(range(len(costs)), key=lambda i: (costs[i], steps[i])):
-        if not kept or steps[place] < steps[kept[-1]]:
+    for place in sorted(range(len(costs)), key=lambda i: (costs[i], jnd[i])):
+        if not kept or jnd[place] < jnd[kept[-1]]:
             kept.append(place)
     return kept

@@ -50,7 +50,7 @@ class _Soup:
 def _soup(model: Model) -> _Soup:
     points, uvs, triangles, materials = [], [], [], []
     count = 0
-    for number, matrix in model.placed().items():
+    for number, matrix in model.world_matrices().items():
         node = model.nodes[number]
         if node.mesh is None:
             continue

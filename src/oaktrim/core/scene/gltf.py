@@ -159,7 +159,9 @@ class _Reader:
                 self.note(f"node {place} names mesh {mesh} and there are {len(self.root.meshes)}")
                 mesh = None
             copies = self.attempt(f"node {place}", lambda row=row: self.copies(row), 1) if row.extensions else 1
-            found.append(Node(row.name, mesh, tuple(children), matrices[place], row.skin, copies, self.lens(row, place)))
+            found.append(
+                Node(row.name, mesh, tuple(children), matrices[place], row.skin, copies, self.yfov(row, place))
+            )
         return tuple(self._without_cycles(found, parent))
 
     def _without_cycles(self, nodes: list[Node], parent: list[int]) -> list[Node]:
@@ -182,7 +184,7 @@ class _Reader:
                 sound[place] = True
         return nodes
 
-    def lens(self, row: NodeRow, place: int) -> float | None:
+    def yfov(self, row: NodeRow, place: int) -> float | None:
         if row.camera is None:
             return None
         if not 0 <= row.camera < len(self.root.cameras):
@@ -219,7 +221,9 @@ class _Reader:
         out[:, :3, :3] *= scale[:, None, :]
         out[:, :3, 3] = move
         for place in stated:
-            values = self.attempt(f"node {place}", lambda p=place: self._numbers(rows[p].matrix or [], 16, "matrix"), None)
+            values = self.attempt(
+                f"node {place}", lambda p=place: self._numbers(rows[p].matrix or [], 16, "matrix"), None
+            )
             out[place] = np.eye(4) if values is None else values.reshape(4, 4).T
         return out
 

@@ -125,7 +125,7 @@ class Node:
     matrix: NDArray[np.float64] = field(default_factory=lambda: np.eye(4))
     skin: int | None = None
     copies: int = 1
-    lens: float | None = None
+    yfov: float | None = None
 
 
 @dataclass(frozen=True)
@@ -179,7 +179,7 @@ class Model:
     extensions: tuple[str, ...] = ()
     files: tuple[str, ...] = ()
 
-    def placed(self) -> dict[int, NDArray[np.float64]]:
+    def world_matrices(self) -> dict[int, NDArray[np.float64]]:
         """Return the matrix to the world of every node of the scene."""
         found: dict[int, NDArray[np.float64]] = {}
         pending = [(root, np.eye(4)) for root in self.roots]

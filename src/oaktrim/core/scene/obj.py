@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from oaktrim.core.errors import FileError
-from oaktrim.core.files.references import Surroundings
+from oaktrim.core.files.references import ReferenceFolder
 from oaktrim.core.scene.faults import Faults
 from oaktrim.core.scene.model import ImageSource, Material, Mesh, Model, Node, Points, Primitive, Slot, TextureUse
 
@@ -48,7 +48,7 @@ class _Lines:
     libraries: list[str] = field(default_factory=list)
 
 
-def _read_lines(text: str, place: Surroundings) -> _Lines:
+def _read_lines(text: str, place: ReferenceFolder) -> _Lines:
     found, name, material = _Lines(), "", ""
     faces: list[list[str]] | None = None
     points_seen = uvs_seen = 0
@@ -87,7 +87,7 @@ def _absolute(corner: str, points: int, uvs: int) -> str:
     return "/".join(parts)
 
 
-def _numbers(rows: list[str], width: int, what: str, place: Surroundings) -> Points:
+def _numbers(rows: list[str], width: int, what: str, place: ReferenceFolder) -> Points:
     try:
         cut = [" ".join(row.split()[:width]) for row in rows]
         values = np.array(" ".join(cut).split(), np.float64)
@@ -100,7 +100,7 @@ def _numbers(rows: list[str], width: int, what: str, place: Surroundings) -> Poi
 
 
 def _primitive(
-    faces: list[list[str]], points: Points, uvs: Points, material: int | None, place: Surroundings
+    faces: list[list[str]], points: Points, uvs: Points, material: int | None, place: ReferenceFolder
 ) -> Primitive:
     """Return polygons as triangles fanned from their first corner, over corners that share position and UV."""
     order: dict[tuple[int, int], int] = {}
@@ -195,7 +195,7 @@ class _Library:
         )
 
 
-def model_of_obj(data: bytes, place: Surroundings) -> Model:
+def model_of_obj(data: bytes, place: ReferenceFolder) -> Model:
     """Return the model in an OBJ file and its libraries; a library that cannot be read is a fault of the model.
 
     Raises

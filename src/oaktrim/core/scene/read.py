@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from oaktrim.core.errors import FileError
 from oaktrim.core.files.gltf import parse_gltf
-from oaktrim.core.files.references import Surroundings
+from oaktrim.core.files.references import ReferenceFolder
 from oaktrim.core.scene.gltf import images_of, model_of
 from oaktrim.core.scene.model import ImageSource, Model
 from oaktrim.core.scene.obj import model_of_obj
@@ -12,7 +12,7 @@ from oaktrim.core.scene.obj import model_of_obj
 SUFFIXES = frozenset((".gltf", ".glb", ".obj"))
 
 
-def parse_model(data: bytes, place: Surroundings) -> Model:
+def parse_model(data: bytes, place: ReferenceFolder) -> Model:
     """Return the model in a file's bytes.
 
     Raises
@@ -26,7 +26,7 @@ def parse_model(data: bytes, place: Surroundings) -> Model:
     return model_of(parse_gltf(data, place))
 
 
-def parse_images(data: bytes, place: Surroundings) -> tuple[ImageSource, ...]:
+def parse_images(data: bytes, place: ReferenceFolder) -> tuple[ImageSource, ...]:
     """Return the images of the model in a file's bytes, without a look at its geometry.
 
     Raises

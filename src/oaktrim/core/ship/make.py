@@ -1,4 +1,4 @@
-"""One texture from its source to what a recipe says, and how far the result is from what went in."""
+"""One texture from its source to what its settings say, and how far the result is from what went in."""
 
 from __future__ import annotations
 
@@ -8,18 +8,27 @@ from dataclasses import dataclass, replace
 from functools import partial
 from math import inf
 
-from oaktrim.core.codecs.effort import EncodeOptions
-from oaktrim.core.codecs.texture import EncodedTexture, decode_level, encode_texture, repeat_texture, stack_textures
+import msgspec
+
+from oaktrim.core.codecs.settings import EncodeSettings
+from oaktrim.core.codecs.texture import (
+    EncodedTexture,
+    decode_level,
+    encode_texture,
+    optimize_texture_rate,
+    stack_textures,
+)
 from oaktrim.core.errors import OakTrimError
 from oaktrim.core.files.pictures import MAX_PIXELS, parse_texture
-from oaktrim.core.formats.catalogue import Alpha, format_named
+from oaktrim.core.formats.catalogue import format_named
+from oaktrim.core.formats.format import Alpha
 from oaktrim.core.pixels.image import Image
-from oaktrim.core.pixels.levels import MIP_FILTER, level_size, make_levels, with_coverage
+from oaktrim.core.pixels.levels import MIP_FILTER, build_mip_chain, level_size, preserve_alpha_coverage
 from oaktrim.core.pixels.metrics import decibels, mean_square
 from oaktrim.core.pixels.resample import resample
-from oaktrim.core.plan.resolve import Recipe
+from oaktrim.core.plan.resolve import content_key
 from oaktrim.core.progress import Task
-from oaktrim.core.ship.store import MadeStore, made_key
+from oaktrim.core.ship.store import MadeStore
 from oaktrim.core.survey.facts import TextureFacts
 from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.survey.places import file_of, source_bytes
@@ -28,7 +37,7 @@ from oaktrim.core.survey.uses import resampled_as
 
 @dataclass(frozen=True)
 class Made:
-    """A texture made by a recipe.
+    """A texture made by its settings.
 
     Parameters
     ----------
@@ -73,23 +82,25 @@ def _container(inventory: Inventory, texture: TextureFacts, max_pixels: int) -> 
     return parse_texture(source_bytes(inventory.root, texture.path), file, max_pixels)
 
 
-def _stored(inventory: Inventory, texture: TextureFacts, recipe: Recipe, max_pixels: int) -> EncodedTexture | None:
-    """Return the file's own blocks where the recipe only leaves out levels, or nothing."""
-    if not texture.format or texture.format != recipe.format:
+def _stored(
+    inventory: Inventory, texture: TextureFacts, settings: EncodeSettings, max_pixels: int
+) -> EncodedTexture | None:
+    """Return the file's own blocks where the settings only leaves out levels, or nothing."""
+    if not texture.format or texture.format != settings.format:
         return None
     whole = _container(inventory, texture, max_pixels)
     for first in range(len(whole.levels)):
-        fits = level_size(whole.width, whole.height, first) == (recipe.width, recipe.height)
-        if fits and first + recipe.levels <= len(whole.levels):
-            levels = whole.levels[first : first + recipe.levels]
-            return replace(whole, width=recipe.width, height=recipe.height, levels=levels)
+        fits = level_size(whole.width, whole.height, first) == (settings.width, settings.height)
+        if fits and first + settings.levels <= len(whole.levels):
+            levels = whole.levels[first : first + settings.levels]
+            return replace(whole, width=settings.width, height=settings.height, levels=levels)
     return None
 
 
 def make_texture(
     inventory: Inventory,
     row: int,
-    recipe: Recipe,
+    settings: EncodeSettings,
     max_pixels: int = MAX_PIXELS,
     threads: int | None = None,
     source: Image | None = None,
@@ -107,20 +118,24 @@ def make_texture(
     OakTrimError : the source cannot be read or the format not be encoded; names the file
     """
     texture = inventory.textures[row]
-    kept = _stored(inventory, texture, recipe, max_pixels)
+    kept = _stored(inventory, texture, settings, max_pixels)
     if kept is not None:
         return Made(kept, None)
-    key, covered = made_key(inventory, row, recipe), recipe.counted.alpha_covers
+    key, covered = content_key(inventory, row, settings), settings.error_metric.alpha_covers
     held = None if store is None else store.get(key)
     if held is not None:
         encoded, seconds = held
-        return Made(encoded, partial(_reference, inventory, row, recipe, max_pixels, threads, source), covered, seconds)
+        return Made(
+            encoded, partial(_reference, inventory, row, settings, max_pixels, threads, source), covered, seconds
+        )
     plain = None
-    if store is not None and recipe.loss > 0 and texture.slices == 1:
+    if store is not None and settings.loss > 0 and texture.slices == 1:
         # Blocks that repeat each other are chosen among those of the texture without a loss, which other losses want too.
-        plain = yield from make_texture(inventory, row, replace(recipe, loss=0.0), max_pixels, threads, source, store)
+        plain = yield from make_texture(
+            inventory, row, msgspec.structs.replace(settings, loss=0.0), max_pixels, threads, source, store
+        )
     started = time.perf_counter()
-    made = yield from _make(inventory, row, recipe, max_pixels, threads, source, plain)
+    made = yield from _make(inventory, row, settings, max_pixels, threads, source, plain)
     before = plain.seconds if plain is not None else 0.0
     made = replace(made, covered=covered, seconds=time.perf_counter() - started + before)
     if store is not None and made.encoded.format.compressed:
@@ -131,7 +146,7 @@ def make_texture(
 def _make(
     inventory: Inventory,
     row: int,
-    recipe: Recipe,
+    settings: EncodeSettings,
     max_pixels: int,
     threads: int | None,
     source: Image | None,
@@ -140,40 +155,45 @@ def _make(
     texture = inventory.textures[row]
     if texture.slices == 1:
         image = source or read_source(inventory, row, max_pixels)
-        return (yield from _make_picture(inventory, row, image, recipe, threads, plain))
+        return (yield from _make_picture(inventory, row, image, settings, threads, plain))
     whole = _container(inventory, texture, max_pixels)
     parts = []
     for place in range(whole.slices):
         image = _as_used(decode_level(whole, 0, place), inventory, row)
-        parts.append((yield from _make_picture(inventory, row, image, recipe, threads)))
+        parts.append((yield from _make_picture(inventory, row, image, settings, threads)))
     return Made(stack_textures([part.encoded for part in parts], whole.faces), parts[0].reference)
 
 
 def _reference(
-    inventory: Inventory, row: int, recipe: Recipe, max_pixels: int, threads: int | None, source: Image | None
+    inventory: Inventory, row: int, settings: EncodeSettings, max_pixels: int, threads: int | None, source: Image | None
 ) -> Image:
-    return _sized(inventory, row, source or read_source(inventory, row, max_pixels), recipe, threads)
+    return _sized(inventory, row, source or read_source(inventory, row, max_pixels), settings, threads)
 
 
-def _sized(inventory: Inventory, row: int, image: Image, recipe: Recipe, threads: int | None) -> Image:
-    how = resampled_as(inventory.roles[row].role, image, recipe.filter)
-    return resample(image, recipe.width, recipe.height, how, threads)
+def _sized(inventory: Inventory, row: int, image: Image, settings: EncodeSettings, threads: int | None) -> Image:
+    how = resampled_as(inventory.roles[row].role, image, settings.filter)
+    return resample(image, settings.width, settings.height, how, threads)
 
 
 def _make_picture(
-    inventory: Inventory, row: int, image: Image, recipe: Recipe, threads: int | None, plain: Made | None = None
+    inventory: Inventory,
+    row: int,
+    image: Image,
+    settings: EncodeSettings,
+    threads: int | None,
+    plain: Made | None = None,
 ) -> Task[Made]:
     role = inventory.roles[row].role
-    image = _sized(inventory, row, image, recipe, threads)
-    levels = make_levels(image, recipe.levels, resampled_as(role, image, MIP_FILTER), threads)
-    if recipe.coverage:
-        levels = with_coverage(levels, recipe.coverage)
-    options = EncodeOptions(recipe.effort, loss=recipe.loss, threads=threads, counted=recipe.counted)
+    image = _sized(inventory, row, image, settings, threads)
+    levels = build_mip_chain(image, settings.levels, resampled_as(role, image, MIP_FILTER), threads)
+    if settings.coverage:
+        levels = preserve_alpha_coverage(levels, settings.coverage)
+    options = settings.options(threads)
     try:
         if plain is None:
-            encoded = yield from encode_texture(levels, format_named(recipe.format), options)
+            encoded = yield from encode_texture(levels, format_named(settings.format), options)
         else:
-            encoded = yield from repeat_texture(plain.encoded, levels, options)
+            encoded = yield from optimize_texture_rate(plain.encoded, levels, options)
     except OakTrimError as error:
         raise type(error)(f"{inventory.textures[row].path}: {error}") from error
     first = levels[0]

@@ -6,9 +6,10 @@ from pathlib import Path
 
 import msgspec
 
+from oaktrim.core.codecs.settings import EncodeSettings
 from oaktrim.core.errors import DocumentError, FileError, OakTrimError
 
-SCHEMA = "oak-trim.manifest/2"
+SCHEMA = "oak-trim.manifest/1"
 NAME = "manifest.json"
 
 
@@ -20,7 +21,7 @@ class Entry(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     source, source_hash : path below the root, and BLAKE2b of its bytes
     role : what its code values are read as
     output, output_hash : path below the output folder, and BLAKE2b of its bytes
-    width, height, levels, format, effort, filter, loss, coverage, counted : the recipe
+    settings : how it was brought down and encoded
     file_bytes : of the output; memory : on the target; package : after the target's packing, measured
     psnr : dB over the colour channels, measured after reading back; null when the pixels are exact
     """
@@ -30,19 +31,11 @@ class Entry(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     role: str
     output: str
     output_hash: str
-    width: int
-    height: int
-    levels: int
-    format: str
-    effort: str
-    filter: str
+    settings: EncodeSettings
     file_bytes: int
     memory: int
     package: int
     psnr: float | None
-    loss: float = 0.0
-    coverage: int = 0
-    counted: str = ""
 
 
 class Companion(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -58,7 +51,7 @@ class Companion(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     file_bytes: int
 
 
-class CarriedEntry(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+class PassthroughEntry(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """What is counted as it stands in the source tree: a sound, or the geometry of a model.
 
     Parameters
@@ -96,7 +89,7 @@ class Manifest(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     textures: tuple[Entry, ...]
     failed: tuple[Failure, ...] = ()
     beside: tuple[Companion, ...] = ()
-    carried: tuple[CarriedEntry, ...] = ()
+    passthrough: tuple[PassthroughEntry, ...] = ()
 
     def bytes(self) -> bytes:
         """Return the manifest as readable JSON."""

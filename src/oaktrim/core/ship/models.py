@@ -11,7 +11,7 @@ from oaktrim.core.errors import FileError, OakTrimError
 from oaktrim.core.files.atomic import content_hash, read_bytes, write_atomic
 from oaktrim.core.files.gltf import parse_gltf
 from oaktrim.core.files.gltfimages import Assignment, assign, point_images
-from oaktrim.core.files.references import Surroundings
+from oaktrim.core.files.references import ReferenceFolder
 from oaktrim.core.makers.build import material_path
 from oaktrim.core.makers.maker import PackMaking, PatchMaking
 from oaktrim.core.makers.patch import placement
@@ -46,14 +46,16 @@ def model_files(
             found |= _one(inventory, model, container, outputs)
         except OakTrimError as error:
             failed.append(Failure.of(model.path, error))
-        except Exception as error:  # a damaged document fails wherever it is looked at; it must not take the others with it
+        except (
+            Exception
+        ) as error:  # a damaged document fails wherever it is looked at; it must not take the others with it
             _LOG.exception("%s cannot be written", model.path)
             failed.append(Failure(model.path, f"{model.path}: is damaged and cannot be written again: {error!r}"[:300]))
     return found, failed
 
 
 def _one(inventory: Inventory, model: ModelFacts, container: str, outputs: Mapping[str, str]) -> dict[str, bytes]:
-    place = Surroundings(inventory.root, model.path)
+    place = ReferenceFolder(inventory.root, model.path)
     document = parse_gltf(read_bytes(file_of(inventory.root, model.path)), place)
     paths = {}
     for number in range(len(model.images)):
@@ -72,7 +74,7 @@ def _one(inventory: Inventory, model: ModelFacts, container: str, outputs: Mappi
 
 
 def _assigned(
-    inventory: Inventory, model: ModelFacts, place: Surroundings, outputs: Mapping[str, str]
+    inventory: Inventory, model: ModelFacts, place: ReferenceFolder, outputs: Mapping[str, str]
 ) -> list[Assignment]:
     """Return the slots of a model that what makers made is to serve."""
     rows = []
@@ -83,7 +85,7 @@ def _assigned(
             if path not in outputs:
                 continue
             taken = [s.name for s in material.slots if making.takes(name, s.slot, held[s.name])]
-            if isinstance(making, PackMaking) and name in making.wears:
+            if isinstance(making, PackMaking) and name in making.materials:
                 # A pack serves all slots of its layout, those that were empty too.
                 taken = [slot.value for slot in making.layout.reads if slot in GLTF_SLOTS]
             if not taken:
@@ -97,7 +99,7 @@ def _assigned(
     return rows
 
 
-def _source(inventory: Inventory, model: ModelFacts, place: Surroundings, image: int) -> str:
+def _source(inventory: Inventory, model: ModelFacts, place: ReferenceFolder, image: int) -> str:
     """Return the path of the texture that an image of a model is, replaced ones too; empty where there is none."""
     if not 0 <= image < len(model.images):
         return ""
@@ -105,7 +107,7 @@ def _source(inventory: Inventory, model: ModelFacts, place: Surroundings, image:
     return row.held if row.held else _target(inventory, place, row.uri)
 
 
-def _target(inventory: Inventory, place: Surroundings, uri: str) -> str:
+def _target(inventory: Inventory, place: ReferenceFolder, uri: str) -> str:
     """Return the path of the texture that a reference means, letter case as on the disk; empty where there is none."""
     if not uri or uri[:5].lower() == "data:":
         return ""

@@ -14,6 +14,8 @@ from enum import Enum
 from math import isinf
 from pathlib import Path, PurePosixPath
 
+import numpy as np
+
 from oaktrim import __version__
 from oaktrim.core.codecs.texture import EncodedTexture
 from oaktrim.core.errors import FileError, OakTrimError, ShipError, os_fault
@@ -21,16 +23,26 @@ from oaktrim.core.files.atomic import PASSING, content_hash, read_bytes, write_a
 from oaktrim.core.files.pictures import MAX_PIXELS, pack_texture, parse_texture
 from oaktrim.core.formats.catalogue import FORMATS
 from oaktrim.core.plan.packing import packing_name
-from oaktrim.core.plan.resolve import Plan, Recipe, Standing, counted
-from oaktrim.core.progress import Progress, Task, finish, spread
+from oaktrim.core.plan.resolve import BudgetStatus, Plan, Recipe, statuses_of
+from oaktrim.core.progress import Progress, Task, finish, map_unordered
 from oaktrim.core.ship.make import make_texture
-from oaktrim.core.ship.manifest import NAME, SCHEMA, CarriedEntry, Companion, Entry, Failure, Manifest, load_manifest
+from oaktrim.core.ship.manifest import (
+    NAME,
+    SCHEMA,
+    Companion,
+    Entry,
+    Failure,
+    Manifest,
+    PassthroughEntry,
+    load_manifest,
+)
 from oaktrim.core.ship.models import model_files, shippable, write_beside
 from oaktrim.core.ship.store import MadeStore
 from oaktrim.core.survey.facts import IMAGE_MARK
-from oaktrim.core.survey.inventory import Carried, Inventory
-from oaktrim.core.survey.read import carried_bytes
+from oaktrim.core.survey.inventory import Inventory, PassthroughAsset
+from oaktrim.core.survey.read import passthrough_bytes
 from oaktrim.core.survey.sample import pack_bytes
+from oaktrim.core.targets.lines import LINES, Weights
 from oaktrim.core.targets.target import Target
 from oaktrim.core.units import bytes_text
 
@@ -76,7 +88,7 @@ class Shipped:
     unchanged: int
     removed: int
     beside: int
-    standings: tuple[Standing, ...]
+    statuses: tuple[BudgetStatus, ...]
 
 
 def output_names(plan: Plan) -> list[str]:
@@ -148,7 +160,8 @@ def _why(plan: Plan, row: int, recipe: Recipe, name: str, old: Entry | None, out
         return Reason.NEW
     if old.source_hash != plan.inventory.textures[row].content:
         return Reason.SOURCE
-    if (old.output, *_settings_of(old)) != (name, *_settings(plan, row, recipe)):
+    role = plan.inventory.roles[row].role.value
+    if (old.output, old.role, old.settings) != (name, role, recipe.settings):
         return Reason.RECIPE
     try:
         same = content_hash((out / old.output).read_bytes()) == old.output_hash
@@ -157,31 +170,16 @@ def _why(plan: Plan, row: int, recipe: Recipe, name: str, old: Entry | None, out
     return Reason.UNCHANGED if same else Reason.OUTPUT
 
 
-def _settings(plan: Plan, row: int, recipe: Recipe) -> tuple[object, ...]:
-    role = plan.inventory.roles[row].role.value
-    return (
-        role, recipe.width, recipe.height, recipe.levels, recipe.format, recipe.effort.value, recipe.filter.value,
-        recipe.loss, recipe.coverage, recipe.counted.value,
-    )  # fmt: skip
-
-
-def _settings_of(entry: Entry) -> tuple[object, ...]:
-    return (
-        entry.role, entry.width, entry.height, entry.levels, entry.format, entry.effort, entry.filter,
-        entry.loss, entry.coverage, entry.counted,
-    )  # fmt: skip
-
-
 def memory_on(target: Target, texture: EncodedTexture) -> int:
     """Return the bytes that an encoded texture takes on a target, expansion counted."""
     held = texture.format if target.decodes(texture.format) else FORMATS[texture.format.expands_to]
-    return held.chain_bytes(texture.width, texture.height, len(texture.levels), texture.faces, texture.layers)
+    return held.mip_chain_bytes(texture.width, texture.height, len(texture.levels), texture.faces, texture.layers)
 
 
 def _ship_one(plan: Plan, item: Item, out: Path, max_pixels: int, store: MadeStore | None) -> Entry:
     inventory, target = plan.inventory, plan.target
     surveyed = inventory.textures[item.row].content
-    made = finish(make_texture(inventory, item.row, item.recipe, max_pixels, threads=1, store=store))
+    made = finish(make_texture(inventory, item.row, item.recipe.settings, max_pixels, threads=1, store=store))
     # Looked at after it was read: a file that was written to in between is told, and made at the next run.
     source_hash = inventory.sources(max_pixels).content(item.recipe.path)
     if source_hash != surveyed:
@@ -205,19 +203,11 @@ def _ship_one(plan: Plan, item: Item, out: Path, max_pixels: int, store: MadeSto
         role=inventory.roles[item.row].role.value,
         output=item.output,
         output_hash=content_hash(data),
-        width=back.width,
-        height=back.height,
-        levels=len(back.levels),
-        format=recipe.format,
-        effort=recipe.effort.value,
-        filter=recipe.filter.value,
+        settings=recipe.settings,
         file_bytes=len(data),
         memory=memory_on(target, made.encoded),
         package=min(len(data), pack_bytes(data, target.packing)),
         psnr=None if isinf(psnr) else round(psnr, 3),
-        loss=recipe.loss,
-        coverage=recipe.coverage,
-        counted=recipe.counted.value,
     )
 
 
@@ -291,7 +281,7 @@ def _ship(plan: Plan, out: Path, max_pixels: int, threads: int | None, store: Ma
     due = [item for item in items if item.reason is not Reason.UNCHANGED]
     entries = {item.recipe.path: old[item.recipe.path] for item in items if item.reason is Reason.UNCHANGED}
     # The dearest first: the last to finish is then a small one, and both threads end together.
-    due.sort(key=lambda item: -item.recipe.width * item.recipe.height)
+    due.sort(key=lambda item: -item.recipe.settings.width * item.recipe.settings.height)
     failed: list[Failure] = []
     beside = earlier.beside if earlier is not None else ()
     if earlier is None:
@@ -317,7 +307,7 @@ def _ship(plan: Plan, out: Path, max_pixels: int, threads: int | None, store: Ma
             return Failure(item.recipe.path, f"{item.recipe.path}: does not fit in memory")
 
     try:
-        with closing(spread(work, due, threads)) as results:  # type: ignore[type-var]
+        with closing(map_unordered(work, due, threads)) as results:  # type: ignore[type-var]
             for done, (position, result) in enumerate(results, 1):
                 if isinstance(result, Failure):
                     failed.append(result)
@@ -327,7 +317,7 @@ def _ship(plan: Plan, out: Path, max_pixels: int, threads: int | None, store: Ma
         files, broken = model_files(plan.inventory, plan.target.container, outputs)
         files |= _said_by_makers(plan, outputs, max_pixels)
         present, wrote = write_beside(files, out, {entry.output: entry for entry in beside})
-        carried, unread = yield from _weigh_carried(plan, earlier, threads)
+        passthrough, unread = yield from _weigh_passthrough(plan, earlier, threads)
     except BaseException:
         # Whatever stops the run, what is done stays known, so that the next one does not make it again.
         if due:
@@ -336,7 +326,7 @@ def _ship(plan: Plan, out: Path, max_pixels: int, threads: int | None, store: Ma
     finally:
         if store is not None and due:
             store.trim()
-    manifest = _manifest(plan.target, entries, failed + broken + unread, present, carried)
+    manifest = _manifest(plan.target, entries, failed + broken + unread, present, passthrough)
     removed = _remove_stale(earlier, manifest, out, plan.inventory.root)
     if earlier != manifest:
         write_atomic(out / NAME, manifest.bytes())
@@ -365,36 +355,36 @@ class _ManifestKeeper:
             write_atomic(self._file, self._so_far().bytes())
 
 
-def _weigh_carried(
+def _weigh_passthrough(
     plan: Plan, earlier: Manifest | None, threads: int | None
-) -> Task[tuple[list[CarriedEntry], list[Failure]]]:
+) -> Task[tuple[list[PassthroughEntry], list[Failure]]]:
     """Pack whole what is carried beside the textures, but for what the run before packed as it still is."""
     packing, root = plan.target.packing, plan.inventory.root
     same_packing = earlier is not None and earlier.packing == packing_name(packing)
-    known = {row.source: row for row in earlier.carried} if earlier is not None and same_packing else {}
+    known = {row.source: row for row in earlier.passthrough} if earlier is not None and same_packing else {}
     # A model's geometry and its clips are of one file.
-    rows = list({row.file: row for row in plan.inventory.carried}.values())
+    rows = list({row.file: row for row in plan.inventory.passthrough}.values())
 
-    def work(row: Carried) -> CarriedEntry | Failure:
+    def work(row: PassthroughAsset) -> PassthroughEntry | Failure:
         old = known.get(row.file)
         if old is not None and old.source_hash == row.content:
             return old
         try:
-            data = carried_bytes(root, row.file)
+            data = passthrough_bytes(root, row.file)
         except OakTrimError as error:
             return Failure.of(row.file, error)
         except MemoryError:
             return Failure(row.file, f"{row.file}: does not fit in memory")
-        return CarriedEntry(row.file, content_hash(data), len(data), min(len(data), pack_bytes(data, packing)))
+        return PassthroughEntry(row.file, content_hash(data), len(data), min(len(data), pack_bytes(data, packing)))
 
-    carried, failed = [], []
-    for done, (position, result) in enumerate(spread(work, rows, threads), 1):
+    passthrough, failed = [], []
+    for done, (position, result) in enumerate(map_unordered(work, rows, threads), 1):
         if isinstance(result, Failure):
             failed.append(result)
         else:
-            carried.append(result)
+            passthrough.append(result)
         yield Progress(done, len(rows), rows[position].file)
-    return sorted(carried, key=lambda row: row.source), failed
+    return sorted(passthrough, key=lambda row: row.source), failed
 
 
 def _said_by_makers(plan: Plan, outputs: Mapping[str, str], max_pixels: int) -> dict[str, bytes]:
@@ -413,7 +403,7 @@ def _manifest(
     entries: dict[str, Entry],
     failed: list[Failure],
     beside: Sequence[Companion] = (),
-    carried: Sequence[CarriedEntry] = (),
+    passthrough: Sequence[PassthroughEntry] = (),
 ) -> Manifest:
     return Manifest(
         schema=SCHEMA,
@@ -424,7 +414,7 @@ def _manifest(
         textures=tuple(entries[source] for source in sorted(entries)),
         failed=tuple(sorted(failed, key=lambda f: f.source)),
         beside=tuple(beside),
-        carried=tuple(carried),
+        passthrough=tuple(passthrough),
     )
 
 
@@ -446,26 +436,26 @@ def _remove_stale(earlier: Manifest | None, now: Manifest, out: Path, root: Path
     return removed
 
 
-def weigh(manifest: Manifest, plan: Plan) -> tuple[Standing, ...]:
+def weigh(manifest: Manifest, plan: Plan) -> tuple[BudgetStatus, ...]:
     """Return what was shipped against each limit of the target, measured on the files.
 
     What is carried beside the textures is counted as it stands in the source tree.
     """
-    entries, carried = manifest.textures, manifest.carried
-    totals = {
-        "memory": sum(entry.memory for entry in entries),
-        "package": sum(entry.package for entry in entries) + sum(row.package for row in carried),
-        "unpacked": sum(entry.file_bytes for entry in entries) + sum(row.file_bytes for row in carried),
-        "streaming": sum(entry.memory for entry in entries if entry.levels > 1),
-    }
-    standings = [Standing(line, totals[line], limit, True) for line, limit in plan.target.limit_bytes.items()]
-    longest = max((max(entry.width, entry.height) for entry in entries), default=0)
-    return (*standings, *counted(plan.target, plan.inventory, longest))
+    entries, passed = manifest.textures, manifest.passthrough
+    columns = [(e.memory, e.package, e.file_bytes, e.settings.levels) for e in entries]
+    textures = Weights(*np.array(columns, np.int64).reshape(-1, 4).T)
+    rest = Weights.beside_textures(*np.array([(p.package, p.file_bytes) for p in passed], np.int64).reshape(-1, 2).T)
+
+    def total(line: str) -> int:
+        return int(LINES[line].weigh(textures).sum() + LINES[line].weigh(rest).sum())
+
+    longest = max((max(entry.settings.width, entry.settings.height) for entry in entries), default=0)
+    return tuple(statuses_of(plan.target, plan.inventory, total, longest))
 
 
-def forecast_missed(plan: Plan, standings: Sequence[Standing]) -> str:
+def forecast_missed(plan: Plan, statuses: Sequence[BudgetStatus]) -> str:
     """Say by how much the package was forecast wrong, where that is more than was stated; empty where it is not."""
-    weighed = next((standing.value for standing in standings if standing.line == "package"), None)
+    weighed = next((status.value for status in statuses if status.line.name == "package"), None)
     if weighed is None or not len(plan.package):
         return ""
     apart, stated = weighed - plan.total("package"), plan.uncertainty

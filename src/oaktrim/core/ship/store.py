@@ -20,9 +20,7 @@ from oaktrim.core.files.atomic import write_atomic
 from oaktrim.core.formats.catalogue import FORMATS
 from oaktrim.core.kernels import kernel_state
 from oaktrim.core.pixels.image import Transfer
-from oaktrim.core.plan.resolve import Recipe, content_key
 from oaktrim.core.survey.cache import SurveyCache, cache_folder, cache_limit
-from oaktrim.core.survey.inventory import Inventory
 
 # Raised whenever textures are made in another way outside of kernels, whose own state counts too.
 _VERSION = 1
@@ -102,11 +100,3 @@ class MadeStore:
         how = f"{_VERSION} {__version__} {kernel_state()}"
         name = hashlib.blake2b(f"{how} {key}".encode(), digest_size=20).hexdigest()
         return self.folder / name[:2] / name[2:]
-
-
-def made_key(inventory: Inventory, row: int, recipe: Recipe) -> str:
-    """Return all that decides what a texture made by a recipe holds, as text."""
-    size = recipe.width, recipe.height, recipe.levels
-    return content_key(
-        inventory, row, size, recipe.format, recipe.effort, recipe.filter, recipe.loss, recipe.coverage, recipe.counted
-    )

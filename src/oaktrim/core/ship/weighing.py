@@ -8,13 +8,13 @@ from numpy.typing import NDArray
 from oaktrim.core.errors import OakTrimError
 from oaktrim.core.files.atomic import content_hash
 from oaktrim.core.files.pictures import MAX_PIXELS, pack_texture
-from oaktrim.core.plan.packing import Measured, PackedShares, carried_key
+from oaktrim.core.plan.packing import CompressionRatios, Measured, passthrough_key
 from oaktrim.core.plan.resolve import Plan, recipe_key
 from oaktrim.core.progress import Progress, Task
 from oaktrim.core.ship.make import make_texture
 from oaktrim.core.ship.store import MadeStore
 from oaktrim.core.survey.cache import SurveyCache
-from oaktrim.core.survey.read import carried_bytes
+from oaktrim.core.survey.read import passthrough_bytes
 from oaktrim.core.survey.sample import pack_bytes
 
 _KEEP_EVERY = 8
@@ -22,7 +22,7 @@ _KEEP_EVERY = 8
 
 def measure_packages(
     plan: Plan,
-    shares: PackedShares,
+    ratios: CompressionRatios,
     cache: SurveyCache,
     max_pixels: int = MAX_PIXELS,
     among: NDArray[np.int64] | None = None,
@@ -36,7 +36,7 @@ def measure_packages(
     ----------
     among : rows of textures to measure, all by default
     """
-    found = yield from measure_carried(plan, shares, cache)
+    found = yield from measure_passthrough(plan, ratios, cache)
     wanted = np.ones(len(plan.package), np.bool_) if among is None else np.isin(np.arange(len(plan.package)), among)
     rows = [int(row) for row in np.argsort(-plan.package, kind="stable") if wanted[row] and not plan.measured[row]]
     keeper = _Keeper(cache)
@@ -47,7 +47,7 @@ def measure_packages(
             yield Progress(place, len(rows), texture.path, keeper.newest())
             try:
                 made = yield from make_texture(
-                    plan.inventory, row, plan.recipe(row), max_pixels, threads=1, store=store
+                    plan.inventory, row, plan.encode_settings(row), max_pixels, threads=1, store=store
                 )
                 data = pack_texture(made.encoded, plan.target.container)
             except (OakTrimError, MemoryError):
@@ -60,22 +60,22 @@ def measure_packages(
     return found | Measured(keeper.sizes)
 
 
-def measure_carried(plan: Plan, shares: PackedShares, cache: SurveyCache) -> Task[Measured]:
+def measure_passthrough(plan: Plan, ratios: CompressionRatios, cache: SurveyCache) -> Task[Measured]:
     """Pack sounds and the geometry of models whole, on one thread; return their sizes, each step those that became known.
 
     What cannot be read, or is not as it was surveyed, stays an estimate.
     """
     packing, root = plan.target.packing, plan.inventory.root
-    missing, keeper = shares.carried_missing(packing), _Keeper(cache)
+    missing, keeper = ratios.passthrough_missing(packing), _Keeper(cache)
     try:
         for place, row in enumerate(missing):
             yield Progress(place, len(missing), row.file, keeper.newest())
             try:
-                data = carried_bytes(root, row.file)
+                data = passthrough_bytes(root, row.file)
             except (OakTrimError, MemoryError):
                 continue
             if content_hash(data) == row.content:
-                keeper.take(carried_key(row.content, packing), min(len(data), pack_bytes(data, packing)))
+                keeper.take(passthrough_key(row.content, packing), min(len(data), pack_bytes(data, packing)))
     finally:
         keeper.keep()
     return Measured(keeper.sizes)

@@ -145,9 +145,7 @@ class SurveyCache:
     def facts(self, root: Path) -> dict[str, FileFacts]:
         """Return the facts last found below a root, by path."""
         query = "select facts from facts where root = ?"
-        rows: list[tuple[bytes]] = self._do(
-            lambda connection: connection.execute(query, (str(root),)).fetchall(), []
-        )
+        rows: list[tuple[bytes]] = self._do(lambda connection: connection.execute(query, (str(root),)).fetchall(), [])
         try:
             # As one MessagePack array, which is quicker than one after the other.
             packed = struct.pack(">BI", 0xDD, len(rows)) + b"".join(row for (row,) in rows)
@@ -178,9 +176,7 @@ class SurveyCache:
             connection.executemany(
                 "insert or replace into facts values (?, ?, ?)", [(str(root), row.path, encode(row)) for row in facts]
             )
-            connection.executemany(
-                _KEEP_SAMPLE, [(content, *packed, now) for content, packed in samples.items()]
-            )
+            connection.executemany(_KEEP_SAMPLE, [(content, *packed, now) for content, packed in samples.items()])
 
         self._do(insert, None)
 

@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from oaktrim.core.survey.facts import CLIP_MARK, AudioFacts, ModelFacts, TextureFacts, natural_format
-from oaktrim.core.survey.making import Making, Sources
+from oaktrim.core.survey.making import DerivedTexture, Sources
 from oaktrim.core.survey.ownership import Ownership
 from oaktrim.core.survey.roles import (
     Certainty,
@@ -23,11 +23,12 @@ from oaktrim.core.survey.roles import (
     RoleGuess,
     RolePattern,
     bare_name,
+    role_from_pixels,
     role_guesser,
     role_of_slots,
-    seen_role,
 )
-from oaktrim.core.targets.arrival import FORMAT_INDEX
+from oaktrim.core.targets.footprint import FORMAT_INDEX
+from oaktrim.core.targets.lines import Counts
 
 _KINDS: dict[str, Any] = {"int": np.int64, "float": np.float64, "bool": np.bool_, "str": np.str_}
 
@@ -41,7 +42,7 @@ class Unreadable:
 
 
 @dataclass(frozen=True)
-class Carried:
+class PassthroughAsset:
     """What is shipped as it is: the geometry of a model, one of its clips, or a sound.
 
     Parameters
@@ -86,7 +87,7 @@ class Inventory:
     files: int
     audio: tuple[AudioFacts, ...]
     ownership: Ownership
-    made: Mapping[str, Making] = field(default_factory=dict)
+    made: Mapping[str, DerivedTexture] = field(default_factory=dict)
     replaced: Mapping[str, str] = field(default_factory=dict)
     unmade: tuple[Unreadable, ...] = ()
     _told_by: tuple[tuple[RolePattern, ...], Sequence[RoleChoice]] | None = field(
@@ -177,42 +178,32 @@ class Inventory:
         return _base_rows(self)
 
     @cached_property
-    def carried(self) -> tuple[Carried, ...]:
+    def passthrough(self) -> tuple[PassthroughAsset, ...]:
         """What ships beside the textures: geometry, clips and sounds."""
-        return (*(row for model in self.models for row in _carried_of(model)), *map(_carried_sound, self.audio))
+        return (*(row for model in self.models for row in _passthrough_of(model)), *map(_passthrough_sound, self.audio))
 
     @cached_property
-    def carried_contents(self) -> frozenset[str]:
+    def passthrough_contents(self) -> frozenset[str]:
         """The contents of what is carried."""
-        return frozenset(row.content for row in self.carried)
+        return frozenset(row.content for row in self.passthrough)
 
     @cached_property
-    def carried_bytes(self) -> dict[str, int]:
+    def passthrough_bytes(self) -> dict[str, int]:
         """The bytes of what is carried, by family."""
-        return {family: sum(row.bytes for row in rows) for family, rows in self.carried_families.items()}
+        return {family: sum(row.bytes for row in rows) for family, rows in self.passthrough_families.items()}
 
     @cached_property
-    def carried_families(self) -> dict[str, list[Carried]]:
+    def passthrough_families(self) -> dict[str, list[PassthroughAsset]]:
         """What is carried, by family."""
-        found: dict[str, list[Carried]] = {}
-        for row in self.carried:
+        found: dict[str, list[PassthroughAsset]] = {}
+        for row in self.passthrough:
             found.setdefault(row.family.value, []).append(row)
         return found
 
     @cached_property
-    def materials(self) -> int:
-        """Materials over all models."""
-        return sum(len(model.materials) for model in self.models)
-
-    @cached_property
-    def triangles(self) -> int:
-        """Triangles drawn over all scenes, copies counted."""
-        return sum(row.triangles for model in self.models for row in model.objects)
-
-    @cached_property
-    def draws(self) -> int:
-        """Draw calls over all scenes when nothing is batched, copies counted."""
-        return sum(row.draws for model in self.models for row in model.objects)
+    def counts(self) -> Counts:
+        """What of all models is counted in numbers."""
+        return counts_of(self.models)
 
     def rows(self, paths: Sequence[str]) -> NDArray[np.int64]:
         """Return the rows of the paths that are here; paths that are gone are passed over."""
@@ -246,11 +237,11 @@ class Inventory:
                 roles.append(RoleGuess(made[path].role, made[path].reason, Certainty.STATED))
             else:
                 stated = role_of_slots(self.ownership.slots_of(row)) if row in owners else None
-                roles.append(stated or seen_role(guess(path), texture.normal))
+                roles.append(stated or role_from_pixels(guess(path), texture.normal))
         return replace(self, roles=tuple(roles), _told_by=(patterns, chosen), _columns=self._columns)
 
 
-def _carried_of(model: ModelFacts) -> list[Carried]:
+def _passthrough_of(model: ModelFacts) -> list[PassthroughAsset]:
     name = model.path.rsplit("/", 1)[-1]
     triangles = sum(row.triangles for row in model.objects)
     about = f"{len(model.objects)} objects, {triangles:,} triangles, {len(model.materials)} materials"
@@ -260,14 +251,14 @@ def _carried_of(model: ModelFacts) -> list[Carried]:
         path = f"{model.path}{CLIP_MARK}{number}"
         rows.append((model.path, path, f"{name}: {clip.name}", Family.ANIMATION, about, clip.data_bytes))
     whole = sum(row[-1] for row in rows)
-    return [Carried(*row, model.content, whole, model.packed) for row in rows]
+    return [PassthroughAsset(*row, model.content, whole, model.packed) for row in rows]
 
 
-def _carried_sound(sound: AudioFacts) -> Carried:
+def _passthrough_sound(sound: AudioFacts) -> PassthroughAsset:
     channels = {1: "mono", 2: "stereo"}.get(sound.channels, f"{sound.channels} channels")
     about = f"{sound.seconds:.1f} s, {sound.rate:,} Hz, {channels}, {sound.decoded_bytes:,} bytes decoded"
     name, size = sound.path.rsplit("/", 1)[-1], sound.file_bytes
-    return Carried(sound.path, sound.path, name, Family.AUDIO, about, size, sound.content, size, sound.packed)
+    return PassthroughAsset(sound.path, sound.path, name, Family.AUDIO, about, size, sound.content, size, sound.packed)
 
 
 def _base_rows(inventory: Inventory) -> NDArray[np.int64]:
@@ -291,6 +282,13 @@ def _base_rows(inventory: Inventory) -> NDArray[np.int64]:
                 if not (is_base[row] or told[row]) and (base[row] < 0 or longest[base[row]] < longest[largest]):
                     base[row] = largest
     return base
+
+
+def counts_of(models: Sequence[ModelFacts]) -> Counts:
+    """Return materials, triangles and draw calls of models: scenes with all copies, and nothing batched."""
+    objects = [row for model in models for row in model.objects]
+    materials = sum(len(model.materials) for model in models)
+    return Counts(0, materials, sum(row.triangles for row in objects), sum(row.draws for row in objects))
 
 
 def difference(before: Inventory, after: Inventory) -> str:

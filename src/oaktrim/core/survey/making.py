@@ -16,7 +16,7 @@ from oaktrim.core.survey.places import file_of, source_bytes
 from oaktrim.core.survey.roles import Role
 
 
-class Making(Protocol):
+class DerivedTexture(Protocol):
     """How a texture is made.
 
     Attributes
@@ -38,7 +38,7 @@ class Making(Protocol):
     def keeps(self) -> bool: ...
 
     @property
-    def wears(self) -> tuple[str, ...]: ...
+    def materials(self) -> tuple[str, ...]: ...
 
     @property
     def role(self) -> Role: ...
@@ -80,7 +80,7 @@ class Sources:
     """
 
     root: Path
-    made: Mapping[str, Making]
+    made: Mapping[str, DerivedTexture]
     max_pixels: int
 
     def picture(self, path: str) -> Image:

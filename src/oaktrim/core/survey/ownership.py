@@ -8,7 +8,7 @@ from pathlib import Path
 from urllib.parse import unquote
 
 from oaktrim.core.errors import FileError
-from oaktrim.core.files.references import Surroundings
+from oaktrim.core.files.references import ReferenceFolder
 from oaktrim.core.scene.model import Slot
 from oaktrim.core.survey.facts import MaterialFacts, ModelFacts, SlotFacts
 
@@ -110,7 +110,7 @@ def _row_of(
     if not uri:
         return rows.get(held)
     try:
-        target = Surroundings(root, model.path).target_of(unquote(uri))
+        target = ReferenceFolder(root, model.path).target_of(unquote(uri))
     except FileError as error:
         faults.append(ReferenceFault(model.path, "outside-root", f"{error.fault}: it is not followed"))
         return None

@@ -9,7 +9,7 @@ from pathlib import Path
 
 from oaktrim.core.errors import FileError, os_fault
 from oaktrim.core.files.atomic import read_bytes
-from oaktrim.core.files.references import Surroundings
+from oaktrim.core.files.references import ReferenceFolder
 from oaktrim.core.scene.read import parse_images
 from oaktrim.core.survey.facts import IMAGE_MARK
 
@@ -64,4 +64,4 @@ def file_stamp(file: Path) -> tuple[int, int]:
 @lru_cache(maxsize=2)
 def _embedded_images(root: Path, path: str, file: Path, _stamp: tuple[int, int]) -> tuple[bytes | None, ...]:
     """Return the bytes of all images that a model holds; those of the last models are kept, as one is asked for after the other."""
-    return tuple(image.data for image in parse_images(read_bytes(file), Surroundings(root, path)))
+    return tuple(image.data for image in parse_images(read_bytes(file), ReferenceFolder(root, path)))

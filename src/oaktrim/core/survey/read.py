@@ -17,7 +17,7 @@ from oaktrim.core.files import audio
 from oaktrim.core.files.atomic import content_hash, read_bytes
 from oaktrim.core.files.pictures import SUFFIXES as PICTURES
 from oaktrim.core.files.pictures import picture_with_facts
-from oaktrim.core.files.references import Surroundings
+from oaktrim.core.files.references import ReferenceFolder
 from oaktrim.core.pixels.detail import baked_light, detail_share, normal_facts, seam_ratio
 from oaktrim.core.pixels.image import Image, to_rgba
 from oaktrim.core.pixels.statistics import PixelFacts, pixel_facts, unit_codes
@@ -170,7 +170,7 @@ def _packed(data: bytes) -> dict[str, float]:
 def read_model(seen: Seen, root: Path, max_pixels: int, alone: bool = False) -> tuple[FileFacts, Samples]:
     """Read a model: its facts, and the images that it holds as textures of their own."""
     data = _bytes_of(seen)
-    place = Surroundings(root, seen.path)
+    place = ReferenceFolder(root, seen.path)
     model = parse_model(data, place)
     textures: list[TextureFacts] = []
     samples: Samples = {}
@@ -216,7 +216,7 @@ def read_model(seen: Seen, root: Path, max_pixels: int, alone: bool = False) -> 
     return FileFacts(seen.path, *seen.stamp, tuple(textures), None, made, tuple(errors)), samples
 
 
-def carried_bytes(root: Path, path: str) -> bytes:
+def passthrough_bytes(root: Path, path: str) -> bytes:
     """Return what of a sound or a model ships beside the textures.
 
     Raises
@@ -226,11 +226,11 @@ def carried_bytes(root: Path, path: str) -> bytes:
     data = read_bytes(file_of(root, path))
     if reader_for(path) is not read_model:
         return data
-    place = Surroundings(root, path)
+    place = ReferenceFolder(root, path)
     return _geometry(data, parse_model(data, place), place)
 
 
-def _geometry(data: bytes, model: Model, place: Surroundings) -> bytes:
+def _geometry(data: bytes, model: Model, place: ReferenceFolder) -> bytes:
     """Return a model's bytes and those of its buffers, without the images that it holds: these count as textures."""
     for source in model.images:
         if source.data:
@@ -238,7 +238,7 @@ def _geometry(data: bytes, model: Model, place: Surroundings) -> bytes:
     return data + b"".join(place.read_file(path) for path in model.files)
 
 
-def _materials(model: Model, images: tuple[ImageRef, ...], place: Surroundings) -> list[MaterialFacts]:
+def _materials(model: Model, images: tuple[ImageRef, ...], place: ReferenceFolder) -> list[MaterialFacts]:
     worn: dict[int, list[int]] = {}
     primitives = [primitive for mesh in model.meshes for primitive in mesh.primitives]
     for number, primitive in enumerate(primitives):
@@ -263,7 +263,7 @@ def _materials(model: Model, images: tuple[ImageRef, ...], place: Surroundings) 
     return found
 
 
-def _identity(ref: ImageRef, place: Surroundings) -> str:
+def _identity(ref: ImageRef, place: ReferenceFolder) -> str:
     try:
         return ref.held or place.target_of(unquote(ref.uri))
     except FileError:
@@ -272,10 +272,10 @@ def _identity(ref: ImageRef, place: Surroundings) -> str:
 
 def _objects(model: Model) -> list[ObjectFacts]:
     """Return what stands below each root node; cameras and empty nodes are no objects."""
-    placed = model.placed()
-    cameras = [(placed[n][:3, 3], lens) for n in placed if (lens := model.nodes[n].lens) is not None]
+    world_matrices = model.world_matrices()
+    cameras = [(world_matrices[n][:3, 3], yfov) for n in world_matrices if (yfov := model.nodes[n].yfov) is not None]
     eyes = np.array([eye for eye, _ in cameras], np.float64).reshape(-1, 3)
-    slopes = np.tan(np.array([lens for _, lens in cameras], np.float64) / 2)
+    slopes = np.tan(np.array([yfov for _, yfov in cameras], np.float64) / 2)
     near = KDTree(eyes) if len(eyes) > _MANY_CAMERAS else None
     boxes: dict[int, list[np.ndarray]] = {}
     found = []
@@ -296,7 +296,7 @@ def _objects(model: Model) -> list[ObjectFacts]:
                     materials[primitive.material] = None
             if node.mesh not in boxes:
                 boxes[node.mesh] = [_box(primitive.positions) for primitive in primitives if len(primitive.positions)]
-            matrix = placed[number]
+            matrix = world_matrices[number]
             corners += [box @ matrix[:3, :3].T + matrix[:3, 3] for box in boxes[node.mesh]]
         if draws:
             name = model.nodes[root].name or f"object {root}"

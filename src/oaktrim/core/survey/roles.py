@@ -206,6 +206,6 @@ def bare_name(path: str) -> str:
     return (name[:dot] if dot > 0 else name).lower().replace("-", "_").replace(" ", "_")
 
 
-def seen_role(guess: RoleGuess, normal: bool) -> RoleGuess:
+def role_from_pixels(guess: RoleGuess, normal: bool) -> RoleGuess:
     """Return what the pixels tell where nothing else did."""
     return _SEEN_NORMAL if normal and guess.role is Role.UNKNOWN else guess

@@ -13,14 +13,14 @@ import pathspec
 
 from oaktrim.core.errors import FileError, os_fault, shown
 from oaktrim.core.files.pictures import MAX_PIXELS
-from oaktrim.core.progress import Progress, Task, spread
+from oaktrim.core.progress import Progress, Task, map_unordered
 from oaktrim.core.survey.cache import PackedSample, SurveyCache, TreeSeen
 from oaktrim.core.survey.facts import FileFacts
 from oaktrim.core.survey.inventory import Inventory, Unreadable
 from oaktrim.core.survey.ownership import link
 from oaktrim.core.survey.read import Seen, reader_for
 from oaktrim.core.survey.roles import DEFAULT_PATTERNS, RoleChoice, RolePattern
-from oaktrim.core.survey.worker import Told, Workers, tell
+from oaktrim.core.survey.worker import ReadResult, Workers, tell
 
 DEFAULT_IGNORE = (".*", "__pycache__/")
 # A tree of fewer files is walked before anybody has looked at it.
@@ -186,15 +186,15 @@ def scan(
 
 def _read(
     fresh: list[Seen], root: Path, max_pixels: int, sampled: bool, threads: int | None
-) -> Generator[tuple[list[Seen], list[Told]]]:
+) -> Generator[tuple[list[Seen], list[ReadResult]]]:
     """Yield files in small batches and what reading them gave: in processes, or on threads where those take longer to start."""
     if len(fresh) < _APART_FROM and sum(seen.file_bytes for seen in fresh) < _APART_FROM_BYTES:
-        for position, row in spread(lambda seen: tell(seen, root, max_pixels, sampled), fresh, threads):
+        for position, row in map_unordered(lambda seen: tell(seen, root, max_pixels, sampled), fresh, threads):
             yield [fresh[position]], [row]
         return
     workers, batches = Workers(root, max_pixels, sampled), list(_batches(fresh))
     try:
-        for position, answers in spread(workers.read, batches, threads):
+        for position, answers in map_unordered(workers.read, batches, threads):
             yield batches[position], answers
     finally:
         workers.close()

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from oaktrim.core.codecs.effort import Counted
+from oaktrim.core.codecs.effort import ErrorMetric
 from oaktrim.core.pixels.image import Image
 from oaktrim.core.pixels.resample import Filter, Resampling
 from oaktrim.core.survey.roles import Family, Role
@@ -13,11 +13,11 @@ def alpha_covers(role: Role) -> bool:
     return role.family in (Family.COLOUR, Family.OTHER)
 
 
-def counted_as(role: Role) -> Counted:
+def error_metric_of(role: Role) -> ErrorMetric:
     """Return what an encoder counts the errors of a role on."""
     if role is Role.NORMAL:
-        return Counted.NORMALS
-    return Counted.COLOUR if alpha_covers(role) else Counted.DATA
+        return ErrorMetric.NORMALS
+    return ErrorMetric.COLOUR if alpha_covers(role) else ErrorMetric.DATA
 
 
 def resampled_as(role: Role, image: Image, how: Filter) -> Resampling:

@@ -2,7 +2,7 @@
 
 Threads share the interpreter's lock, with each other and with a window. Processes do not, and a file that brings its
 reader down leaves all others. Started as a program, this module is such a process: it says that it is ready, takes an `Ask` a
-message on its standard input and answers with a list of `Told` on its standard output, until the input ends.
+message on its standard input and answers with a list of `ReadResult` on its standard output, until the input ends.
 """
 
 from __future__ import annotations
@@ -30,7 +30,7 @@ _READY = b"ready"
 _BROUGHT_DOWN = "brought down what read it; it is not read again until it changes"
 
 
-class Told(msgspec.Struct, frozen=True, array_like=True):
+class ReadResult(msgspec.Struct, frozen=True, array_like=True):
     """What reading one file gave: its facts and the samples of its pixels, or why it cannot be read."""
 
     facts: FileFacts | None
@@ -50,20 +50,20 @@ class Ask(msgspec.Struct, frozen=True, array_like=True):
     files: list[tuple[str, bytes, int, int]]
 
 
-def tell(seen: Seen, root: Path, max_pixels: int, sampled: bool, alone: bool = False) -> Told:
+def tell(seen: Seen, root: Path, max_pixels: int, sampled: bool, alone: bool = False) -> ReadResult:
     """Read a file; `alone` as in `picture_with_facts`."""
     read = reader_for(seen.path)
     assert read is not None
     try:
         facts, samples = read(seen, root, max_pixels, alone)
         ready = {content: packed_sample(sample) for content, sample in samples.items()} if sampled else {}
-        return Told(facts, "", ready)
+        return ReadResult(facts, "", ready)
     except FileError as error:
-        return Told(None, error.fault)
+        return ReadResult(None, error.fault)
     except OakTrimError as error:
-        return Told(None, str(error))
+        return ReadResult(None, str(error))
     except MemoryError:
-        return Told(None, "does not fit in memory")
+        return ReadResult(None, "does not fit in memory")
 
 
 class Workers:
@@ -76,7 +76,7 @@ class Workers:
         self._begin = begin or (lambda: start(__name__, stdin=subprocess.PIPE, stdout=subprocess.PIPE))
         self._idle: SimpleQueue[subprocess.Popen[bytes]] = SimpleQueue()
 
-    def read(self, batch: list[Seen]) -> list[Told]:
+    def read(self, batch: list[Seen]) -> list[ReadResult]:
         """Read some files; of those that bring down a process that reads them alone, the facts are only that.
 
         Facts are kept, so such a file is not read again until it changes.
@@ -96,11 +96,11 @@ class Workers:
             answer = None
         if answer is not None:
             self._idle.put(worker)
-            return msgspec.msgpack.decode(answer, type=list[Told])
+            return msgspec.msgpack.decode(answer, type=list[ReadResult])
         _end(worker)
         if len(batch) == 1:
             seen = batch[0]
-            return [Told(FileFacts(seen.path, *seen.stamp, errors=((seen.path, _BROUGHT_DOWN),)))]
+            return [ReadResult(FileFacts(seen.path, *seen.stamp, errors=((seen.path, _BROUGHT_DOWN),)))]
         return [told for seen in batch for told in self.read([seen])]
 
     def _ready(self) -> subprocess.Popen[bytes] | None:

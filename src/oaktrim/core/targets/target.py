@@ -7,13 +7,15 @@ from enum import Enum
 from functools import cache
 from importlib.resources import files
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import msgspec
 
 from oaktrim.core.errors import DocumentError, FileError, Unsupported
 from oaktrim.core.fields import MAX_BYTES, Count, Name, Side, Text, Version, fault_in_words
 from oaktrim.core.files.atomic import read_bytes, write_atomic
-from oaktrim.core.formats.catalogue import Hardware, TextureFormat
+from oaktrim.core.formats.format import Hardware, TextureFormat
+from oaktrim.core.targets.lines import LINES, Unit, byte_lines
 
 VERSION = 1
 
@@ -54,34 +56,38 @@ class Packing(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
             raise ValueError(f"{self.method} packs at levels {low} to {high}, not {self.level}")
 
 
-class Limits(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+class _Limits(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """What a target allows; a limit left out is not watched. Sizes are written with a unit: "192 MiB", "40 MB"."""
 
-    memory: str | None = None
-    package: str | None = None
-    unpacked: str | None = None
-    streaming: str | None = None
-    longest_side: Side | None = None
-    materials: Count | None = None
-    triangles: Count | None = None
-    draws: Count | None = None
-
     def __post_init__(self) -> None:
-        for line in BYTE_LINES:
-            text = getattr(self, line)
-            if text is not None:
+        for line in LINES.values():
+            text = self.stated(line.name)
+            if line.in_bytes and text is not None:
                 try:
-                    parse_bytes(text)
+                    parse_bytes(str(text))
                 except ValueError as error:
-                    raise ValueError(f"{line}: {error}") from error
+                    raise ValueError(f"{line.field}: {error}") from error
 
-    def bytes_of(self, line: str) -> int | None:
-        """Return the limit in bytes of one of BYTE_LINES, or None where it is not watched."""
-        text = getattr(self, line)
-        return None if text is None else parse_bytes(text)
+    def stated(self, line: str) -> str | int | None:
+        """Return a limit as it is written, or None where it is not watched."""
+        value: str | int | None = getattr(self, LINES[line].field)
+        return value
+
+    def of(self, line: str) -> int | None:
+        """Return a limit as a number, bytes of lines that are counted in them, or None where it is not watched."""
+        value = self.stated(line)
+        return parse_bytes(value) if isinstance(value, str) else value
 
 
-BYTE_LINES = ("memory", "package", "unpacked", "streaming")
+_TYPES = {Unit.BYTES: str, Unit.PIXELS: Side, Unit.COUNT: Count}
+if TYPE_CHECKING:
+    Limits = _Limits
+else:
+    # A field for each line.
+    Limits = msgspec.defstruct(
+        "Limits", [(line.field, _TYPES[line.unit] | None, None) for line in LINES.values()], bases=(_Limits,), frozen=True,
+        forbid_unknown_fields=True, module=__name__,
+    )  # fmt: skip
 
 
 class Target(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -128,8 +134,13 @@ class Target(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     @property
     def limit_bytes(self) -> dict[str, int]:
         """The watched limits counted in bytes, by line."""
-        found = {line: self.limits.bytes_of(line) for line in BYTE_LINES}
+        found = {line: self.limits.of(line) for line in byte_lines()}
         return {line: limit for line, limit in found.items() if limit is not None}
+
+    @property
+    def longest_side(self) -> int | None:
+        """The longest side that it takes, pixels."""
+        return self.limits.of("longest-side")
 
 
 def parse_bytes(text: str) -> int:
@@ -181,16 +192,16 @@ def save_target(target: Target, path: Path) -> None:
     write_atomic(path, msgspec.toml.encode(fields))
 
 
-def impossible(target: Target) -> list[str]:
+def validate(target: Target) -> list[str]:
     """Return what cannot be, or can never happen, in a target's rules, in sentences."""
-    said, limits = [], target.limits
+    said = []
     families = {family for family in target.hardware if family is not Hardware.PLAIN}
     if Hardware.PLAIN not in target.hardware:
         said.append("Every GPU samples plain formats; without them nothing can be expanded at load.")
     if target.container == "dds" and families & {Hardware.ETC2, Hardware.ASTC}:
         said.append("DDS has no codes for ETC2 and ASTC: they can only be shipped as KTX2.")
-    if limits.longest_side is not None:
-        side = limits.longest_side
+    side = target.longest_side
+    if side is not None:
         if side < 1:
             said.append("A longest side under 1 lets nothing through.")
         elif side & (side - 1) and target.size_rule is not SizeRule.FREE:
@@ -199,11 +210,10 @@ def impossible(target: Target) -> list[str]:
     for small, large in (("streaming", "memory"), ("package", "unpacked")):
         if small in sizes and large in sizes and sizes[small] > sizes[large]:
             said.append(f"The limit for {small} is over the one for {large}, so it is never met first.")
-    said += [f"The limit for {line} lets nothing through." for line, size in sizes.items() if size < 1]
-    for line in ("materials", "triangles", "draws"):
-        limit = getattr(limits, line)
-        if limit is not None and limit < 1:
-            said.append(f"The limit for {line} lets nothing through.")
+    for line in LINES.values():
+        limit = target.limits.of(line.name)
+        if limit is not None and limit < 1 and line.unit is not Unit.PIXELS:
+            said.append(f"The limit for {line.label} lets nothing through.")
     said += [
         f"A share is stated for {family.value}, which the hardware does not have."
         for family in target.audience

@@ -223,7 +223,7 @@ class LedgerModel(QAbstractTableModel):
         textures = len(self.inventory.textures)
         if row >= textures:
             mark = QPixmap(SIDE, SIDE)
-            mark.fill(tokens().family(self.inventory.carried[row - textures].family.value))
+            mark.fill(tokens().family(self.inventory.passthrough[row - textures].family.value))
             return mark
         found = self.thumbnails.of(row)
         if found is None:
@@ -240,7 +240,7 @@ class LedgerModel(QAbstractTableModel):
         if column.head == "Findings":
             return "\n".join(f.message for f in self._session.findings_about(path))
         if row >= len(textures):
-            return self.inventory.carried[row - len(textures)].about
+            return self.inventory.passthrough[row - len(textures)].about
         if column.head == ROLE:
             return f"{self.inventory.roles[row].reason} ({self.inventory.roles[row].certainty.value})"
         return path
@@ -261,7 +261,7 @@ def _of_texture(text: Callable[[LedgerModel, int], str]) -> Callable[[LedgerMode
 def _role(model: LedgerModel, row: int) -> str:
     textures = len(model.inventory.textures)
     if row >= textures:
-        return model.inventory.carried[row - textures].family.value.capitalize()
+        return model.inventory.passthrough[row - textures].family.value.capitalize()
     return model.inventory.roles[row].role.label
 
 
@@ -275,14 +275,14 @@ def _source(model: LedgerModel, row: int) -> str:
 
 
 def _ships(model: LedgerModel, row: int) -> str:
-    arrival = model.after.arrival
+    footprint = model.after.footprint
     mark = " ✎" if model.after.overruled[row] else ""
-    return size_text(int(arrival.width[row]), int(arrival.height[row])) + mark
+    return size_text(int(footprint.width[row]), int(footprint.height[row])) + mark
 
 
 def _format(model: LedgerModel, row: int) -> str:
     label = FORMATS[ORDER[model.after.formats[row]]].label
-    return f"{label} ▲" if model.after.arrival.expanded[row] else label
+    return f"{label} ▲" if model.after.footprint.expanded[row] else label
 
 
 def _signs(model: LedgerModel, row: int) -> str:
@@ -303,14 +303,14 @@ def _bytes(key: Callable[[LedgerModel], NDArray[Any]]) -> Callable[[LedgerModel,
 
 
 def _memory(plan: Callable[[LedgerModel], Plan]) -> Callable[[LedgerModel, int], str]:
-    return _of_texture(lambda m, row: bytes_text(int(plan(m).arrival.memory[row])))
+    return _of_texture(lambda m, row: bytes_text(int(plan(m).footprint.memory[row])))
 
 
 def _package(model: LedgerModel, row: int) -> str:
     textures = len(model.inventory.textures)
     if row < textures:
         return bytes_text(int(model.after.package[row]))
-    return bytes_text(model.after.carried(model.inventory.carried[row - textures], "package"))
+    return bytes_text(int(model.after.passthrough("package")[row - textures]))
 
 
 def _name(model: LedgerModel, row: int) -> str:
@@ -321,10 +321,10 @@ COLUMNS: tuple[Column, ...] = (
     Column("Texture", _name, lambda m: np.array(m.assets.paths)),
     Column(ROLE, _role, _roles),
     Column("Source", _of_texture(_source), _padded(lambda m: m.inventory.width * m.inventory.height)),
-    Column(SIZE, _of_texture(_ships), _padded(lambda m: m.after.arrival.width * m.after.arrival.height)),
+    Column(SIZE, _of_texture(_ships), _padded(lambda m: m.after.footprint.width * m.after.footprint.height)),
     Column(FORMAT, _of_texture(_format), _padded(lambda m: m.after.formats)),
-    Column("Now", _memory(lambda m: m.now), _padded(lambda m: m.now.arrival.memory), True),
-    Column("After", _memory(lambda m: m.after), _padded(lambda m: m.after.arrival.memory), True),
+    Column("Now", _memory(lambda m: m.now), _padded(lambda m: m.now.footprint.memory), True),
+    Column("After", _memory(lambda m: m.after), _padded(lambda m: m.after.footprint.memory), True),
     Column("Package", _package, _number("package"), True),
     Column("Findings", _signs, _number("findings")),
     Column("Saves", _bytes(_number("saves")), _number("saves"), True, True),

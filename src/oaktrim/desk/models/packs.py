@@ -213,7 +213,9 @@ def pack_totals(planner: Planner, targets: Sequence[Target], row: PackRow) -> li
                 sign = "−" if change > 0 else "+"
                 parts.append(f"{sign}{about}{bytes_text(abs(change))} {line}" if change else f"{line} as before")
         lines.append(f"{target.name}: {', '.join(parts) or 'not made'}")
-    if pack.wears:
-        more = f" and {len(pack.wears) - 3} more" if len(pack.wears) > 3 else ""
-        lines.append(f"Assigned to {', '.join(name.replace(MATERIAL_MARK, ' > ') for name in pack.wears[:3])}{more}")
+    if pack.materials:
+        more = f" and {len(pack.materials) - 3} more" if len(pack.materials) > 3 else ""
+        lines.append(
+            f"Assigned to {', '.join(name.replace(MATERIAL_MARK, ' > ') for name in pack.materials[:3])}{more}"
+        )
     return lines

@@ -5,30 +5,30 @@ from __future__ import annotations
 import msgspec
 from PySide6.QtCore import QObject, QTimer, Signal
 
-from oaktrim.core.formats.catalogue import FORMATS, Alpha, TextureFormat
+from oaktrim.core.formats.catalogue import FORMATS
+from oaktrim.core.formats.format import Alpha, Prominence, TextureFormat
 from oaktrim.core.makers.layouts import Layout
 from oaktrim.core.makers.pack import Pack, Unpacked, pack_picture
 from oaktrim.core.makers.packproof import Damage, damages, lane_losses
 from oaktrim.core.makers.preview import SmallSources
-from oaktrim.core.plan.advice import offers
+from oaktrim.core.plan.advice import format_options
 from oaktrim.core.progress import Task
 from oaktrim.core.targets.target import Target
 from oaktrim.desk.session import Session
 from oaktrim.desk.work.tasks import Work, as_task, start
 
-_SHOWN_ASTC = ("astc-4x4", "astc-6x6")
 _MOST_FORMATS = 5
 
 
 def formats_tried(target: Target, layout: Layout) -> list[TextureFormat]:
     """Return the formats of a target that a pack of a layout is sent through: plain first, then blocks."""
     wanted = [
-        offer.format
-        for offer in offers(target, layout.role, layout.count == 4)
-        if (not offer.against or "changes values" in offer.against) and offer.format.compressed
-        if layout.count == 4 or offer.format.alpha is not Alpha.ONE_BIT
+        option.format
+        for option in format_options(target, layout.role, layout.count == 4)
+        if (not option.against or "changes values" in option.against) and option.format.compressed
+        if layout.count == 4 or option.format.alpha is not Alpha.ONE_BIT
     ]
-    few = [row for row in wanted if not row.name.startswith("astc") or row.name in _SHOWN_ASTC]
+    few = [row for row in wanted if row.prominence >= Prominence.SHORT_LIST]
     return [FORMATS["rgba8"], *few[:_MOST_FORMATS]]
 
 

@@ -104,8 +104,8 @@ class Proposals(QAbstractTableModel):
         assert self.fit.solution is not None
         problem, pick = self.fit.problem, int(self.fit.solution.picks[group])
         first, row = int(problem.choices.first[group]), problem.groups[group].rows[0]
-        now, option, arrival = problem.option(first), problem.option(pick), problem.plan.arrival
-        side = max(int(arrival.width[row]), int(arrival.height[row]))
+        now, option, footprint = problem.option(first), problem.option(pick), problem.plan.footprint
+        side = max(int(footprint.width[row]), int(footprint.height[row]))
         if column == 2:
             more = len(problem.groups[group].rows) - 1
             return problem.plan.inventory.textures[row].path.rsplit("/", 1)[-1] + (f" and {more} alike" if more else "")
@@ -117,5 +117,5 @@ class Proposals(QAbstractTableModel):
             saved = int(problem.choices.cost[0, first] - problem.choices.cost[0, pick])
             return f"{'−' if saved < 0 else ''}{bytes_text(abs(saved))}"
         if column == 6:
-            return f"{problem.steps(pick):.2f}"
+            return f"{problem.jnd(pick):.2f}"
         return why(self.fit, group)

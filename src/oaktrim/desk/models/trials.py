@@ -24,7 +24,7 @@ _KEPT, _REGION = 400, 96
 class Tried:
     """What a trial came to: steps just noticed, packed bytes, seconds, and the worst part before and after."""
 
-    steps: float
+    jnd: float
     package: int
     seconds: float
     before: NDArray[np.uint8]
@@ -34,18 +34,7 @@ class Tried:
 def trial_key(plan: Plan, row: int, recipe: Recipe) -> tuple[object, ...]:
     """Return all that decides what a trial comes to."""
     target, inventory = plan.target, plan.inventory
-    kept = (
-        recipe.width,
-        recipe.height,
-        recipe.levels,
-        recipe.format,
-        recipe.effort,
-        recipe.filter,
-        recipe.loss,
-        recipe.coverage,
-        recipe.counted,
-    )
-    return inventory.textures[row].content, inventory.roles[row].role, target.container, target.packing, *kept
+    return inventory.textures[row].content, inventory.roles[row].role, target.container, target.packing, recipe.settings
 
 
 class Trials(QObject):
@@ -118,7 +107,7 @@ class Trials(QObject):
         wide, high = min(_REGION, width), min(_REGION, height)
         somewhere = Region((width - wide) // 2, (height - high) // 2, wide, high, 0.0)
         before, after = trial.quality.pictures(worst[0] if worst else somewhere)
-        return Tried(trial.quality.steps, trial.package, trial.seconds, before, after)
+        return Tried(trial.quality.jnd, trial.package, trial.seconds, before, after)
 
     def _take(self, turn: int, place: int, key: tuple[object, ...], tried: Tried) -> None:
         self._kept[key] = tried

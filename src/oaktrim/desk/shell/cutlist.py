@@ -17,6 +17,7 @@ from PySide6.QtWidgets import (
 
 from oaktrim.core.units import bytes_text
 from oaktrim.desk.look.icons import icon
+from oaktrim.desk.look.properties import with_properties
 from oaktrim.desk.look.tokens import tokens
 from oaktrim.desk.session import Session
 from oaktrim.desk.widgets.historystrip import HistoryStrip
@@ -35,21 +36,21 @@ class CutList(QWidget):
         self.list.setFixedHeight(168)
         self.list.hide()
         self.list.itemDoubleClicked.connect(self._select_assets)
-        foot = QFrame(objectName="foot")
+        foot = with_properties(QFrame(), objectName="foot")
         row = QHBoxLayout(foot)
         row.setContentsMargins(14, 7, 14, 7)
         row.setSpacing(8)
-        self.opener = QPushButton("Cut list", checkable=True, toolTip="Show the cuts (Ctrl+L)")
+        self.opener = with_properties(QPushButton("Cut list"), checkable=True, toolTip="Show the cuts (Ctrl+L)")
         self.opener.toggled.connect(self.list.setVisible)
         self.opener.toggled.connect(self._show_remove)
         self.words = QLabel()
-        self.remove = QPushButton("Remove cut", visible=False)
+        self.remove = with_properties(QPushButton("Remove cut"), visible=False)
         self.remove.clicked.connect(self._remove)
         self.strip = HistoryStrip(session.total_at, self._state_words)
         self.strip.wanted.connect(session.go_to)
         self.undo = QPushButton("Undo")
         self.redo = QPushButton("Redo")
-        self.ship = QPushButton("Ship", objectName="primary")
+        self.ship = with_properties(QPushButton("Ship"), objectName="primary")
         self.undo.clicked.connect(session.undo)
         self.redo.clicked.connect(session.redo)
         self.ship.clicked.connect(self.ship_wanted)

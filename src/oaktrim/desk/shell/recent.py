@@ -12,7 +12,7 @@ _KEPT = 8
 def recent_paths() -> list[str]:
     """Return the folders and jobs that are still there."""
     kept = QSettings().value("recent", [])
-    rows = [kept] if isinstance(kept, str) else list(kept or [])
+    rows = [kept] if isinstance(kept, str) else [str(row) for row in kept] if isinstance(kept, list) else []
     return [row for row in rows if Path(row).exists()]
 
 

@@ -6,16 +6,10 @@ from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QFrame, QGridLayout, QWidget
 
 from oaktrim.core.survey.roles import Family
+from oaktrim.core.targets.lines import LINES
 from oaktrim.core.targets.target import Target
 from oaktrim.desk.session import Session
 from oaktrim.desk.widgets.ruler import BudgetRule, Reading
-
-_NAMES = {
-    "memory": "texture memory",
-    "package": "package, packed",
-    "unpacked": "unpacked",
-    "streaming": "streamed levels",
-}
 
 
 class RulesBand(QFrame):
@@ -82,13 +76,13 @@ class RulesBand(QFrame):
         ruler.show_reading(
             Reading(
                 title=target.name,
-                line=_NAMES[line],
+                line=LINES[line].label,
                 limit=target.limit_bytes[line],
-                stated=getattr(target.limits, line),
+                stated=str(target.limits.stated(line)),
                 now=now.total(line),
                 after={family.value: sums[family.value] for family in Family if family.value in sums},
-                estimated=line == "package" and not after.all_measured,
-                uncertainty=after.uncertainty if line == "package" else 0,
+                estimated=LINES[line].estimated and not after.all_measured,
+                uncertainty=after.uncertainty if LINES[line].estimated else 0,
                 measured=(int(after.measured.sum()), len(after.measured)),
             )
         )

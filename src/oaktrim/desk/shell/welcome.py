@@ -9,6 +9,8 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QLabel, QPushButton, QVBoxLayout, QWidget
 
 from oaktrim.desk.look.icons import icon
+from oaktrim.desk.look.layouts import clear_layout
+from oaktrim.desk.look.properties import with_properties
 
 
 class Welcome(QWidget):
@@ -29,16 +31,20 @@ class Welcome(QWidget):
         column = QVBoxLayout(self)
         column.addStretch(2)
         column.addWidget(
-            QLabel("What does your art weigh?", objectName="title", alignment=Qt.AlignmentFlag.AlignCenter)
+            with_properties(
+                QLabel("What does your art weigh?", alignment=Qt.AlignmentFlag.AlignCenter), objectName="title"
+            )
         )
-        words = QLabel(
-            "Open the folder that holds a game's textures: Oak Trim reads it, weighs it against each target's "
-            "limits,\nand changes nothing in it. Or drop a folder or a job here.",
+        words = with_properties(
+            QLabel(
+                "Open the folder that holds a game's textures: Oak Trim reads it, weighs it against each target's "
+                "limits,\nand changes nothing in it. Or drop a folder or a job here.",
+                alignment=Qt.AlignmentFlag.AlignCenter,
+            ),
             objectName="soft",
-            alignment=Qt.AlignmentFlag.AlignCenter,
         )
         column.addWidget(words)
-        opener = QPushButton("Open a folder…", objectName="primary")
+        opener = with_properties(QPushButton("Open a folder…"), objectName="primary")
         opener.clicked.connect(self.folder_wanted)
         self._recent = QVBoxLayout()
         column.addSpacing(12)
@@ -49,12 +55,9 @@ class Welcome(QWidget):
 
     def show_recent(self, rows: list[str]) -> None:
         """Offer paths that were opened before."""
-        while self._recent.count():
-            item = self._recent.takeAt(0)
-            if item.widget() is not None:
-                item.widget().deleteLater()
+        clear_layout(self._recent)
         for row in rows:
-            key = QPushButton(row, icon=icon("folder"))
+            key = with_properties(QPushButton(row), icon=icon("folder"))
             key.setObjectName("plain")
             key.clicked.connect(partial(lambda path, _=False: self.chosen.emit(path), Path(row)))
             self._recent.addWidget(key, alignment=Qt.AlignmentFlag.AlignCenter)

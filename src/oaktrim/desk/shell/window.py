@@ -31,11 +31,13 @@ from oaktrim.core.plan.ladder import SizeStep
 from oaktrim.core.plan.resolve import limits_of
 from oaktrim.core.progress import Progress
 from oaktrim.core.survey.findings.finding import Remedy
+from oaktrim.desk.benches.bench import Bench
 from oaktrim.desk.benches.channels.bench import ChannelsBench
 from oaktrim.desk.benches.channels.bench import Page as ChannelsPage
 from oaktrim.desk.benches.proof.bench import Page, ProofBench
 from oaktrim.desk.benches.ship.bench import ShipBench
 from oaktrim.desk.benches.survey.bench import SurveyBench
+from oaktrim.desk.look.properties import with_properties
 from oaktrim.desk.look.style import apply_style
 from oaktrim.desk.look.tokens import use_theme
 from oaktrim.desk.session import Session
@@ -65,21 +67,21 @@ class Window(QMainWindow):
         self.channels = ChannelsBench(self.session)
         self.ship = ShipBench(self.session)
         self.welcome = Welcome()
-        self.benches = (self.survey, self.proof, self.channels, self.ship)
+        self.benches: tuple[Bench, ...] = (self.survey, self.proof, self.channels, self.ship)
         self.rules = RulesBand(self.session)
         self.swatch = Swatch(self.session)
         self.cuts = CutList(self.session)
         self._stack = QStackedWidget()
         self._keys: list[QPushButton] = []
-        self._title = QLabel("Oak Trim", objectName="title")
-        self._about = QLabel(objectName="soft")
+        self._title = with_properties(QLabel("Oak Trim"), objectName="title")
+        self._about = with_properties(QLabel(), objectName="soft")
         self._watching = Watch(self)
         self._targets = QHBoxLayout()
         self._targets.setSpacing(4)
         self._target_group = QButtonGroup(self)
         self._find = QPushButton("Find a texture or an action   Ctrl+K")
         self._menu_key = QPushButton("Job ▾")
-        self._busy = QFrame(objectName="band")
+        self._busy = with_properties(QFrame(), objectName="band")
         self._busy_words, self._busy_bar = QLabel(), QProgressBar()
         self._busy_stop = QPushButton("Cancel")
         self.actions_by_name: dict[str, QAction] = {}
@@ -92,7 +94,7 @@ class Window(QMainWindow):
     # Building
 
     def _build(self) -> None:
-        whole = QWidget(objectName="desk")
+        whole = with_properties(QWidget(), objectName="desk")
         column = QVBoxLayout(whole)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(0)
@@ -117,7 +119,7 @@ class Window(QMainWindow):
         top.setContentsMargins(14, 7, 14, 7)
         top.setSpacing(8)
         self._menu_key.setAccessibleName("Job: open, save, theme")
-        self._find.clicked.connect(self.find)
+        self._find.clicked.connect(self.show_finder)
         self._about.setMinimumWidth(40)
         top.addWidget(self._title)
         top.addWidget(self._menu_key)
@@ -135,14 +137,14 @@ class Window(QMainWindow):
         self._busy.hide()
 
     def _rail(self) -> QWidget:
-        rail = QWidget(objectName="rail")
+        rail = with_properties(QWidget(), objectName="rail")
         rail.setFixedWidth(92)
         column = QVBoxLayout(rail)
         column.setContentsMargins(0, 8, 0, 8)
         column.setSpacing(0)
         group = QButtonGroup(self)
         for place, bench in enumerate(self.benches):
-            key = QPushButton(bench.title, checkable=True)
+            key = with_properties(QPushButton(bench.title), checkable=True)
             key.setObjectName("bench")
             key.setToolTip(f"{bench.title} bench (Alt+{place + 1})")
             key.clicked.connect(partial(self.show_bench, place))
@@ -164,7 +166,7 @@ class Window(QMainWindow):
             ("Redo", self.session.redo, "Ctrl+Shift+Z"),
             ("Show the cut list", self.cuts.opener.toggle, "Ctrl+L"),
             ("Cap the selection", self._cap_selection, "Ctrl+Return"),
-            ("Find a texture or an action", self.find, "Ctrl+K"),
+            ("Find a texture or an action", self.show_finder, "Ctrl+K"),
             ("Filter the ledger", self._focus_filter, keys.Find),
             ("Select what the filter shows", self._select_shown, "Ctrl+Shift+A"),
             ("Write the ledger as CSV…", self.survey.export, None),
@@ -196,7 +198,15 @@ class Window(QMainWindow):
             self.addAction(action)
             self.actions_by_name[name] = action
         self._recent_menu = QMenu("Open recent", menu)
-        order = ("Open a folder…", "Open a job…", "", "Save the job", "Save the job as…", "Survey again", "-")
+        order: tuple[str, ...] = (
+            "Open a folder…",
+            "Open a job…",
+            "",
+            "Save the job",
+            "Save the job as…",
+            "Survey again",
+            "-",
+        )
         order += ("Light theme", "Dusk theme", "Theme of the desktop", "-", "Shortcuts and help", "Quit")
         for name in order:
             if name == "-":
@@ -283,7 +293,7 @@ class Window(QMainWindow):
                 button.hide()
                 button.deleteLater()
             for target in session.targets:
-                button = QPushButton(checkable=True)
+                button = with_properties(QPushButton(), checkable=True)
                 button.setObjectName("chip")
                 button.setProperty("target", target.id)
                 button.setToolTip(target.about)
@@ -293,7 +303,7 @@ class Window(QMainWindow):
         for button, target in zip(self._target_group.buttons(), session.targets, strict=True):
             if session.trying and target.id != session.watched_id:
                 continue
-            over = sum(standing.over for standing in limits_of(session.plan(target.id)))
+            over = sum(status.over for status in limits_of(session.plan(target.id)))
             sign = f"▲ {over} over" if over else "✓ within"
             button.setText(f"{target.name}  {sign}")
             button.setChecked(target.id == session.watched_id)
@@ -375,7 +385,7 @@ class Window(QMainWindow):
 
     def _focus_filter(self) -> None:
         self.show_bench(0)
-        self.survey.find.setFocus()
+        self.survey.filter_line.setFocus()
 
     def show_error(self, error: Exception) -> None:
         """Say what happened, to which file."""
@@ -392,7 +402,7 @@ class Window(QMainWindow):
         box.setStyleSheet("QLabel { font-family: monospace; }")
         box.open()
 
-    def find(self) -> None:
+    def show_finder(self) -> None:
         """Open the finder."""
         rows = [
             Findable(name, self.actions_by_name[name].shortcut().toString() or "action", action.trigger)

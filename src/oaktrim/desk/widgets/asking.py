@@ -6,6 +6,8 @@ from typing import Generic, TypeVar
 
 from PySide6.QtWidgets import QDialog, QDialogButtonBox, QLabel, QVBoxLayout, QWidget
 
+from oaktrim.desk.look.properties import with_properties
+
 T = TypeVar("T")
 
 
@@ -16,7 +18,7 @@ class Asking(QDialog, Generic[T]):
         super().__init__(parent)
         self.setWindowTitle(title)
         self.column = QVBoxLayout(self)
-        self.wrong = QLabel(objectName="warning", wordWrap=True)
+        self.wrong = with_properties(QLabel(wordWrap=True), objectName="warning")
 
     def finish(self) -> None:
         """Put the keys under the controls."""

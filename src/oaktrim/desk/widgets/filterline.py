@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from PySide6.QtCore import QEvent, QStringListModel, Qt
 from PySide6.QtGui import QKeyEvent
-from PySide6.QtWidgets import QCompleter, QLineEdit, QWidget
+from PySide6.QtWidgets import QAbstractItemView, QCompleter, QLineEdit, QWidget
 
 from oaktrim.core.plan.query import completions
 
@@ -23,10 +23,16 @@ class FilterLine(QLineEdit):
         self._list.activated.connect(self._take)
         self.textEdited.connect(lambda _: self._offer())
 
+    @property
+    def _popup(self) -> QAbstractItemView:
+        popup = self._list.popup()
+        assert popup is not None
+        return popup
+
     def _offer(self) -> None:
         self._start, words = completions(self.text(), self.cursorPosition())
         if not words or words == [self.text()[self._start : self.cursorPosition()]]:
-            self._list.popup().hide()
+            self._popup.hide()
             return
         self._found.setStringList(words)
         self._list.complete()
@@ -46,7 +52,7 @@ class FilterLine(QLineEdit):
 
     def _finish(self, key: Qt.Key) -> bool:
         """Take the offered word on Tab or Enter; say whether there was one."""
-        popup = self._list.popup()
+        popup = self._popup
         if not popup.isVisible() or key not in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Tab):
             return False
         index = popup.currentIndex()

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -74,11 +75,12 @@ def _shown(image: Image) -> Codes:
 
 def _halved(above: Codes) -> Codes:
     height, width = (max(1, side // 2) for side in above.shape[:2])
-    wide = np.float32 if above.dtype.kind == "f" else np.uint16
-    rows = above[: height * 2 or 1].astype(wide)
+    rows: NDArray[Any] = above[: height * 2 or 1].astype(np.float32 if above.dtype.kind == "f" else np.uint16)
     rows = rows[0::2][:height] + rows[1::2][:height] if above.shape[0] > 1 else rows * 2
-    columns = rows[:, 0::2][:, :width] + rows[:, 1::2][:, :width] if above.shape[1] > 1 else rows * 2
-    return columns / np.float32(4) if above.dtype.kind == "f" else ((columns + 2) >> 2).astype(np.uint8)
+    columns: NDArray[Any] = rows[:, 0::2][:, :width] + rows[:, 1::2][:, :width] if above.shape[1] > 1 else rows * 2
+    if above.dtype.kind == "f":
+        return (columns / 4).astype(np.float32)
+    return ((columns + 2) >> 2).astype(np.uint8)
 
 
 def make_layer(image: Image, words: str = "", levels: Sequence[Image] = ()) -> Layer:
@@ -108,7 +110,7 @@ def ramp_colours() -> tuple[str, ...]:
 def developed(codes: Codes, look: Look) -> QImage:
     """Return codes (H, W, 4) as a picture to draw."""
     height, width = codes.shape[:2]
-    eight = _exposed(codes, look.exposure) if codes.dtype.kind == "f" else codes
+    eight = _exposed(codes, look.exposure) if codes.dtype.kind == "f" else codes.astype(np.uint8, copy=False)
     if look.lit:
         grey = _lit(eight, look.lamp)
         return QImage(grey.data, width, height, width, QImage.Format.Format_Grayscale8).copy()
@@ -127,9 +129,10 @@ def developed(codes: Codes, look: Look) -> QImage:
 
 def _exposed(light: Codes, stops: float) -> NDArray[np.uint8]:
     out = np.empty(light.shape, np.uint8)
-    shown = np.clip(np.nan_to_num(light[..., :3]) * np.float32(2**stops), 0, 1)
+    values: NDArray[np.float32] = np.nan_to_num(light).astype(np.float32)
+    shown = np.clip(values[..., :3] * np.float32(2**stops), 0, 1)
     out[..., :3] = linear_to_srgb(shown) * 255 + 0.5
-    out[..., 3] = np.clip(light[..., 3], 0, 1) * 255 + 0.5
+    out[..., 3] = np.clip(values[..., 3], 0, 1) * 255 + 0.5
     return out
 
 

@@ -24,6 +24,7 @@ from oaktrim.core.plan.ladder import ladder_of
 from oaktrim.core.plan.resolve import weigh_rows
 from oaktrim.core.ship.make import read_source
 from oaktrim.core.units import bytes_text, size_text
+from oaktrim.desk.look.properties import with_properties
 from oaktrim.desk.session import Session
 from oaktrim.desk.widgets.ladder import Ladder
 from oaktrim.desk.widgets.layers import Layer, make_layer
@@ -45,7 +46,7 @@ class ChannelKeys(QWidget):
         row.setSpacing(4)
         group = QButtonGroup(self)
         for name in CHANNELS:
-            key = QPushButton(name, checkable=True)
+            key = with_properties(QPushButton(name), checkable=True)
             key.setObjectName("chip")
             key.setAccessibleName(f"Show channels {name}" if len(name) > 1 else f"Show channel {name} alone")
             key.setChecked(name == CHANNELS[0])
@@ -67,24 +68,24 @@ class Swatch(QFrame):
         self._session = session
         self._loading: Work | None = None
         self._shown = ""
-        self.name = QLabel(objectName="title", wordWrap=True)
+        self.name = with_properties(QLabel(wordWrap=True), objectName="title")
         self.name.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
         self.picture = PictureView()
         self.picture.setMinimumHeight(150)
         self.keys = ChannelKeys()
         self.keys.chosen.connect(self.picture.set_channels)
-        self._level = QSlider(Qt.Orientation.Horizontal, accessibleName="Level shown")
+        self._level = with_properties(QSlider(Qt.Orientation.Horizontal), accessibleName="Level shown")
         self._level.valueChanged.connect(self._show_level)
-        self._level_words = QLabel(objectName="caption")
-        self._facts = QLabel(objectName="caption", wordWrap=True)
-        self._heading = QLabel(objectName="heading", wordWrap=True)
+        self._level_words = with_properties(QLabel(), objectName="caption")
+        self._facts = with_properties(QLabel(wordWrap=True), objectName="caption")
+        self._heading = with_properties(QLabel(wordWrap=True), objectName="heading")
         self.ladder = Ladder()
         self.ladder.rung_chosen.connect(self.rung_chosen)
-        self._warnings = QLabel(objectName="warning", wordWrap=True)
-        self._everywhere = QLabel(objectName="caption", wordWrap=True)
+        self._warnings = with_properties(QLabel(wordWrap=True), objectName="warning")
+        self._everywhere = with_properties(QLabel(wordWrap=True), objectName="caption")
         self._everywhere.setAccessibleName("The texture on all targets")
-        self._findings = QLabel(objectName="caption", wordWrap=True)
-        self._proof = QPushButton("Prove it", toolTip="Source against cut, in the Proof bench (Alt+2)")
+        self._findings = with_properties(QLabel(wordWrap=True), objectName="caption")
+        self._proof = with_properties(QPushButton("Prove it"), toolTip="Source against cut, in the Proof bench (Alt+2)")
         self._proof.clicked.connect(self.proof_wanted)
         self._build()
         self._wait = QTimer(self, singleShot=True, interval=60)
@@ -98,9 +99,9 @@ class Swatch(QFrame):
     def _build(self) -> None:
         outer = QVBoxLayout(self)
         outer.setContentsMargins(0, 0, 0, 0)
-        scroll = QScrollArea(widgetResizable=True, frameShape=QFrame.Shape.NoFrame)
+        scroll = with_properties(QScrollArea(widgetResizable=True), frameShape=QFrame.Shape.NoFrame)
         scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        inside = QWidget(objectName="sheet")
+        inside = with_properties(QWidget(), objectName="sheet")
         column = QVBoxLayout(inside)
         column.setContentsMargins(14, 10, 12, 10)
         column.setSpacing(6)
@@ -159,10 +160,12 @@ class Swatch(QFrame):
             total = weigh_rows(plan, np.array(session.chosen, np.int64), "memory")
             facts.append(f"and {len(session.chosen) - 1} more: {bytes_text(total)} together after the cuts")
         self._facts.setText("\n".join(facts))
-        format_label = FORMATS[recipe.format].label
+        format_label = FORMATS[recipe.settings.format].label
         self._facts.setToolTip("\n".join(users[:40]))
         self._heading.setText(f"How it gets to {session.watched.name}")
-        self._heading.setToolTip(f"{size_text(recipe.width, recipe.height)} {format_label}, {recipe.levels} levels")
+        self._heading.setToolTip(
+            f"{size_text(recipe.settings.width, recipe.settings.height)} {format_label}, {recipe.settings.levels} levels"
+        )
         ladder = ladder_of(plan, row)
         self.ladder.show_rungs(ladder.steps)
         self._warnings.setText("\n".join(f"▲ {warning}" for warning in ladder.warnings))
@@ -185,7 +188,7 @@ class Swatch(QFrame):
         session, lines = self._session, []
         for target in session.targets if not session.trying else ():
             plan = session.plan(target.id)
-            a = plan.arrival
+            a = plan.footprint
             size = size_text(int(a.width[row]), int(a.height[row]))
             sign = " ▲" if a.expanded[row] else ""
             cells = (target.name, size, FORMATS[ORDER[plan.formats[row]]].label + sign, bytes_text(int(a.memory[row])))
@@ -204,9 +207,10 @@ class Swatch(QFrame):
             self.name.setText("Nothing selected")
             self._facts.setText("Choose textures in the ledger to see what they are and how they ship.")
             return
-        row = session.inventory.carried[session.selected[0] - len(session.inventory.textures)]
+        place = session.selected[0] - len(session.inventory.textures)
+        row = session.inventory.passthrough[place]
         self.name.setText(row.name)
-        package = session.plan().carried(row, "package")
+        package = int(session.plan().passthrough("package")[place])
         found = [f.message for f in session.findings_about(row.path)]
         lines = [
             row.family.value.capitalize(),

@@ -25,7 +25,7 @@ class Point:
     """One choice: bytes, steps just noticed, a short name, and all there is to say of it."""
 
     bytes: int
-    steps: float
+    jnd: float
     name: str
     about: str
 
@@ -65,7 +65,7 @@ class TradeChart(QWidget):
 
     def _spans(self) -> tuple[float, float, float]:
         sizes = [log2(max(1, point.bytes)) for point in self._points]
-        most = max((point.steps for point in self._points), default=1.0)
+        most = max((point.jnd for point in self._points), default=1.0)
         low, high = min(sizes, default=0.0), max(sizes, default=1.0)
         room = max(0.5, (high - low) * 0.08)
         return low - room, high + room, max(0.25, most * 1.1)
@@ -76,7 +76,7 @@ class TradeChart(QWidget):
         room = self._room()
         across = (log2(max(1, point.bytes)) - low) / (high - low)
         # The root brings apart what is nearly as good as the source.
-        down = (max(0.0, point.steps) / most) ** 0.5
+        down = (max(0.0, point.jnd) / most) ** 0.5
         return QPointF(room.left() + across * room.width(), room.top() + down * room.height())
 
     def _near(self, where: QPointF) -> int:

@@ -6,7 +6,7 @@ from collections.abc import Callable, Sequence
 
 from PySide6.QtCore import QObject, QThreadPool, QTimer, Signal
 
-from oaktrim.core.plan.packing import Key, Measured, PackedShares, measure_shares
+from oaktrim.core.plan.packing import CompressionRatios, Key, Measured, measure_ratios
 from oaktrim.core.plan.resolve import Plan, missing_of
 from oaktrim.core.progress import Progress, Task
 from oaktrim.core.ship.weighing import measure_packages
@@ -38,9 +38,7 @@ class Weigher(QObject):
         self._tell = QTimer(self, singleShot=True, interval=1500)
         self._tell.timeout.connect(self._hand_over)
 
-    def measure(
-        self, plans: Sequence[Plan], shares: PackedShares, then: Callable[[], None]
-    ) -> bool:
+    def measure(self, plans: Sequence[Plan], ratios: CompressionRatios, then: Callable[[], None]) -> bool:
         """Measure on samples what plans still guess, and call `then`; False where samples are being measured."""
         if self._samples is not None and self._samples.running:
             return False
@@ -49,7 +47,7 @@ class Weigher(QObject):
             self._hand_over()
             then()
 
-        self._samples = self._begin(self._sampling(plans, shares), measured)
+        self._samples = self._begin(self._sampling(plans, ratios), measured)
         return True
 
     def _begin(self, task: Task[Measured], done: Callable[[Measured], None], pool: QThreadPool | None = None) -> Work:
@@ -57,16 +55,16 @@ class Weigher(QObject):
         work.found.connect(self.take)
         return work
 
-    def _sampling(self, plans: Sequence[Plan], shares: PackedShares) -> Task[Measured]:
+    def _sampling(self, plans: Sequence[Plan], ratios: CompressionRatios) -> Task[Measured]:
         yield Progress(0, 0, "looking for what is guessed")
-        missing: list[Key] = list(dict.fromkeys(key for plan in plans for key in missing_of(plan, shares)))
-        return (yield from measure_shares(shares.inventory, missing, self._cache))
+        missing: list[Key] = list(dict.fromkeys(key for plan in plans for key in missing_of(plan, ratios)))
+        return (yield from measure_ratios(ratios.inventory, missing, self._cache))
 
-    def make(self, plan: Plan, shares: PackedShares, max_pixels: int) -> None:
+    def make(self, plan: Plan, ratios: CompressionRatios, max_pixels: int) -> None:
         """Measure what is still estimated on a plan, for as long as nothing else is done."""
         if plan.all_measured or (self._whole is not None and self._whole.running):
             return
-        task = measure_packages(plan, shares, self._cache, max_pixels)
+        task = measure_packages(plan, ratios, self._cache, max_pixels)
         self._whole = self._begin(task, self._hand_over, self._spare)
 
     def take(self, found: Measured) -> None:

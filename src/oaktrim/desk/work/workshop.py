@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from PySide6.QtCore import QObject, Signal
 
-from oaktrim.core.makers.build import Learned, Orders, Tree, learn, unknown, with_makers
+from oaktrim.core.makers.build import BuildSpec, DerivedFacts, Tree, learn, unknown, with_makers
 from oaktrim.core.survey.cache import SurveyCache
 from oaktrim.core.survey.inventory import Inventory
 from oaktrim.desk.work.tasks import Work, start
@@ -19,14 +19,14 @@ class Workshop(QObject):
     failed : an error to be shown
     """
 
-    learned = Signal()
+    derived_facts = Signal()
     failed = Signal(object)
 
     def __init__(self, cache: SurveyCache, parent: QObject | None = None) -> None:
         super().__init__(parent)
         self._cache = cache
         self._tree: Tree | None = None
-        self._learned = Learned()
+        self._derived_facts = DerivedFacts()
         self._work: Work | None = None
 
     @property
@@ -36,33 +36,35 @@ class Workshop(QObject):
         return self._tree.found
 
     @property
-    def known(self) -> Learned:
+    def known(self) -> DerivedFacts:
         """What has been found out by making; a later one takes its place, it never changes."""
-        return self._learned
+        return self._derived_facts
 
     def take(self, tree: Tree) -> None:
         """Take in a newer survey."""
         self.stop()
         self._tree = tree
-        self._learned = tree.learned
+        self._derived_facts = tree.derived_facts
 
-    def inventory(self, orders: Orders) -> Inventory:
+    def inventory(self, build_spec: BuildSpec) -> Inventory:
         """Return what ships: what files hold, and what makers make, be it only sketched yet."""
-        return with_makers(self.found.with_roles(orders.patterns, orders.roles), orders, self._learned)
+        return with_makers(
+            self.found.with_roles(build_spec.patterns, build_spec.roles), build_spec, self._derived_facts
+        )
 
-    def make(self, inventory: Inventory, orders: Orders, max_pixels: int) -> None:
+    def make(self, inventory: Inventory, build_spec: BuildSpec, max_pixels: int) -> None:
         """Make what is only sketched, in the background."""
         self.stop()
-        if not unknown(inventory, orders):
+        if not unknown(inventory, build_spec):
             return
-        now = Learned(dict(self._learned.facts), dict(self._learned.faults))
+        now = DerivedFacts(dict(self._derived_facts.facts), dict(self._derived_facts.faults))
 
-        def done(learned: Learned) -> None:
-            if learned.facts != self._learned.facts or learned.faults != self._learned.faults:
-                self._learned = learned
-                self.learned.emit()
+        def done(derived_facts: DerivedFacts) -> None:
+            if derived_facts.facts != self._derived_facts.facts or derived_facts.faults != self._derived_facts.faults:
+                self._derived_facts = derived_facts
+                self.derived_facts.emit()
 
-        task = learn(self.found, orders, now, self._cache, max_pixels)
+        task = learn(self.found, build_spec, now, self._cache, max_pixels)
         self._work = start(task, self, done, self.failed.emit)
 
     @property

@@ -7,27 +7,27 @@ from collections.abc import Iterator
 from pathlib import PurePosixPath
 
 from oaktrim.core.survey.facts import IMAGE_MARK
-from oaktrim.core.survey.findings.finding import Finding, Ground, Severity
+from oaktrim.core.survey.findings.finding import Finding, RuleContext, Severity
 
 _ENDINGS = {"jpeg": (".jpg", ".jpeg"), "tiff": (".tif", ".tiff")}
 
 
-def unreadable(ground: Ground) -> Iterator[Finding]:
+def unreadable(context: RuleContext) -> Iterator[Finding]:
     """A file that was to be surveyed and cannot be read, and what a maker cannot make."""
-    for row in ground.inventory.unreadable:
-        yield ground.finding("unreadable", Severity.ERROR, row.path, row.error, 0, "mend or replace the file")
-    for row in ground.inventory.unmade:
+    for row in context.inventory.unreadable:
+        yield context.finding("unreadable", Severity.ERROR, row.path, row.error, 0, "mend or replace the file")
+    for row in context.inventory.unmade:
         message = f"cannot be made: {row.error}"
-        yield ground.finding("unreadable", Severity.ERROR, row.path, message, 0, "mend its maker, or take it back")
+        yield context.finding("unreadable", Severity.ERROR, row.path, message, 0, "mend its maker, or take it back")
 
 
-def wrong_extension(ground: Ground) -> Iterator[Finding]:
+def wrong_extension(context: RuleContext) -> Iterator[Finding]:
     """A picture or a sound of another kind than its name says."""
-    i = ground.inventory
+    i = context.inventory
     for path, kind in [*((t.path, t.kind) for t in i.textures), *((a.path, a.kind) for a in i.audio)]:
         suffix = PurePosixPath(path).suffix.lower()
         if IMAGE_MARK not in path and path not in i.made and suffix not in _ENDINGS.get(kind, (f".{kind}",)):
-            yield ground.finding(
+            yield context.finding(
                 "wrong-extension",
                 Severity.WARNING,
                 path,
@@ -37,15 +37,15 @@ def wrong_extension(ground: Ground) -> Iterator[Finding]:
             )
 
 
-def references(ground: Ground) -> Iterator[Finding]:
+def references(context: RuleContext) -> Iterator[Finding]:
     """References of models that do not hold."""
     grave = {"letter-case": Severity.WARNING}
     remedies = {
         "letter-case": "write the reference as the file is named",
         "outside-root": "bring the file below the root",
     }
-    for fault in ground.inventory.ownership.faults:
-        yield ground.finding(
+    for fault in context.inventory.ownership.faults:
+        yield context.finding(
             fault.code,
             grave.get(fault.code, Severity.ERROR),
             fault.path,
@@ -55,17 +55,17 @@ def references(ground: Ground) -> Iterator[Finding]:
         )
 
 
-def same_name(ground: Ground) -> Iterator[Finding]:
+def same_name(context: RuleContext) -> Iterator[Finding]:
     """Textures of one name in different folders, with different pixels."""
     groups: dict[str, list[int]] = defaultdict(list)
-    textures = ground.inventory.textures
+    textures = context.inventory.textures
     for row, texture in enumerate(textures):
         if IMAGE_MARK not in texture.path:
             groups[texture.path.rsplit("/", 1)[-1].lower()].append(row)
     for rows in groups.values():
         for row in rows[1:]:
             if textures[row].content != textures[rows[0]].content:
-                yield ground.finding(
+                yield context.finding(
                     "same-name",
                     Severity.NOTE,
                     textures[row].path,

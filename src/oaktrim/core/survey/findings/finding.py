@@ -10,12 +10,13 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
-from oaktrim.core.formats.catalogue import FORMATS, ORDER, TextureFormat
+from oaktrim.core.formats.catalogue import FORMATS, ORDER, formats_for
+from oaktrim.core.formats.format import Suits, TextureFormat
 from oaktrim.core.pixels.levels import level_count
 from oaktrim.core.survey.facts import TextureFacts
 from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.survey.roles import Role
-from oaktrim.core.targets.arrival import Arrival
+from oaktrim.core.targets.footprint import TargetFootprint
 from oaktrim.core.targets.target import Target
 
 
@@ -74,12 +75,10 @@ COMMON_SHARES: Mapping[Role, float] = {
     Role.NORMAL: 0.5,
     **dict.fromkeys((Role.SURFACE, Role.ROUGHNESS, Role.METALNESS, Role.OCCLUSION, Role.HEIGHT, Role.EMISSIVE), 0.25),
 }
-_WITHOUT_ALPHA = ("bc1", "etc2-rgb", "astc-6x6")
-_NORMALS = ("bc5", "eac-rg11", "astc-5x5")
 
 
 @dataclass(frozen=True)
-class Ground:
+class RuleContext:
     """What the rules look at: an inventory on a target, and what ships there.
 
     Parameters
@@ -91,12 +90,12 @@ class Ground:
     inventory: Inventory
     target: Target
     formats: NDArray[np.int64]
-    arrival: Arrival
+    footprint: TargetFootprint
     shares: Mapping[Role, float] = field(default_factory=lambda: COMMON_SHARES)
 
     def memory(self, row: int) -> int:
         """Return the bytes of a texture on the target."""
-        return int(self.arrival.memory[row])
+        return int(self.footprint.memory[row])
 
     def format(self, row: int) -> TextureFormat:
         """Return what a texture ships as."""
@@ -104,14 +103,16 @@ class Ground:
 
     def size(self, row: int) -> tuple[int, int]:
         """Return width and height as shipped."""
-        return int(self.arrival.width[row]), int(self.arrival.height[row])
+        return int(self.footprint.width[row]), int(self.footprint.height[row])
 
     def memory_at(self, row: int, width: int, height: int) -> int:
         """Return the bytes that a texture would take on the target at another size, with all its levels."""
         held = self.format(row)
         if not self.target.decodes(held):
             held = FORMATS[held.expands_to]
-        return held.chain_bytes(width, height, level_count(width, height), layers=self.inventory.textures[row].slices)
+        return held.mip_chain_bytes(
+            width, height, level_count(width, height), layers=self.inventory.textures[row].slices
+        )
 
     def saved_at_side(self, row: int, side: int) -> int:
         """Return the bytes that a cap would save."""
@@ -130,19 +131,11 @@ class Ground:
     def memory_as(self, row: int, texture_format: TextureFormat) -> int:
         """Return the bytes that a texture would take in another format."""
         slices = self.inventory.textures[row].slices
-        return texture_format.chain_bytes(*self.size(row), int(self.arrival.levels[row]), layers=slices)
+        return texture_format.mip_chain_bytes(*self.size(row), int(self.footprint.levels[row]), layers=slices)
 
-    def usable(self, *names: str) -> str | None:
-        """Return the first of some formats that the target decodes."""
-        return next((n for n in names if self.target.decodes(FORMATS[n])), None)
-
-    def without_alpha(self) -> str | None:
-        """Return a block format without alpha for this target."""
-        return self.usable(*_WITHOUT_ALPHA)
-
-    def for_normals(self) -> str | None:
-        """Return a format that keeps directions on this target."""
-        return self.usable(*_NORMALS)
+    def usable(self, use: Suits) -> str | None:
+        """Return the format to prefer for a use, of those that the target decodes."""
+        return next((row.name for row in formats_for(use) if self.target.decodes(row)), None)
 
     def flags(self, name: str) -> NDArray[np.bool_]:
         """Return a field of the facts as flags, of textures whose pixels are known."""
@@ -157,9 +150,10 @@ class Ground:
         places = [place for place, role in enumerate(Role) if role in roles]
         return np.isin(self.inventory.role_codes, places)
 
-    def shipped_as(self, *names: str) -> NDArray[np.bool_]:
-        """Return which textures ship as one of some formats."""
-        return np.isin(self.formats, [ORDER.index(name) for name in names])
+    def shipped_as(self, trait: Callable[[TextureFormat], bool]) -> NDArray[np.bool_]:
+        """Return which textures ship as a format that has a trait."""
+        flags: NDArray[np.bool_] = np.array([trait(FORMATS[name]) for name in ORDER], np.bool_)[self.formats]
+        return flags
 
     def each(self, flags: NDArray[np.bool_]) -> Iterator[tuple[int, TextureFacts]]:
         """Yield the textures that a column marks, with their rows."""
@@ -179,4 +173,4 @@ class Ground:
         return Finding(code, severity, path, message, at_stake, remedy, self.target.id, fix)
 
 
-Rule = Callable[[Ground], Iterator[Finding]]
+Rule = Callable[[RuleContext], Iterator[Finding]]

@@ -6,8 +6,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from oaktrim.core.progress import Progress, Task, finish
-from oaktrim.core.survey.findings import carried, content, encoding, files, sizes, structure
-from oaktrim.core.survey.findings.finding import Finding, Fix, Ground, Rule, Severity
+from oaktrim.core.survey.findings import content, encoding, files, passthrough, sizes, structure
+from oaktrim.core.survey.findings.finding import Finding, Fix, Rule, RuleContext, Severity
 
 # A rule's codes with what a chip calls them; the order is that of working: broken, refused, wasted, worth a look.
 RULES: tuple[tuple[Rule, dict[str, str]], ...] = (
@@ -61,8 +61,8 @@ RULES: tuple[tuple[Rule, dict[str, str]], ...] = (
     (structure.tiling_uvs, {"tiling-uvs": "Tiling UVs"}),
     (structure.overlapping_uvs, {"overlapping-uvs": "Overlapping UVs"}),
     (files.same_name, {"same-name": "Same name"}),
-    (carried.long_audio, {"long-audio": "Long audio"}),
-    (carried.heavy_animation, {"heavy-animation": "Heavy animation"}),
+    (passthrough.long_audio, {"long-audio": "Long audio"}),
+    (passthrough.heavy_animation, {"heavy-animation": "Heavy animation"}),
 )
 LABELS: dict[str, str] = {code: label for _, codes in RULES for code, label in codes.items()}
 
@@ -81,17 +81,17 @@ class Merged:
     fixes: tuple[Fix | None, ...]
 
 
-def findings_on(ground: Ground) -> list[Finding]:
+def findings_on(context: RuleContext) -> list[Finding]:
     """Return all findings on one target, in the order of the rules."""
-    return finish(judge(ground))
+    return finish(judge(context))
 
 
-def judge(ground: Ground) -> Task[list[Finding]]:
+def judge(context: RuleContext) -> Task[list[Finding]]:
     """Return all findings on one target, in the order of the rules; can be stopped between two of them."""
     found: list[Finding] = []
     for place, (rule, codes) in enumerate(RULES):
         yield Progress(place, len(RULES), next(iter(codes.values())))
-        found += rule(ground)
+        found += rule(context)
     return found
 
 

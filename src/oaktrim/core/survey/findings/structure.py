@@ -5,8 +5,9 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Iterator
 
-from oaktrim.core.survey.facts import ModelFacts
-from oaktrim.core.survey.findings.finding import Finding, Fix, Ground, Remedy, Severity
+from oaktrim.core.survey.findings.finding import Finding, Fix, Remedy, RuleContext, Severity
+from oaktrim.core.survey.inventory import counts_of
+from oaktrim.core.targets.lines import LINES, Unit
 from oaktrim.core.units import bytes_text
 
 # An object that is never taller than this part of the picture is far: 64 lines of 1080.
@@ -14,9 +15,9 @@ _FAR = 64 / 1080
 _FAR_TRIANGLES = 500
 
 
-def duplicate_materials(ground: Ground) -> Iterator[Finding]:
+def duplicate_materials(context: RuleContext) -> Iterator[Finding]:
     """Materials that are the same but for their names."""
-    models = ground.inventory.models
+    models = context.inventory.models
     groups: dict[str, list[tuple[int, str]]] = defaultdict(list)
     for place, model in enumerate(models):
         for material in model.materials:
@@ -28,7 +29,7 @@ def duplicate_materials(ground: Ground) -> Iterator[Finding]:
             where = "" if place == first_place else f" of {models[first_place].path}"
             told[place].append(f"{name!r} is the same as {first!r}{where}")
     for place, texts in told.items():
-        yield ground.finding(
+        yield context.finding(
             "duplicate-material",
             Severity.WARNING,
             models[place].path,
@@ -38,56 +39,55 @@ def duplicate_materials(ground: Ground) -> Iterator[Finding]:
         )
 
 
-def over_counts(ground: Ground) -> Iterator[Finding]:
-    """More materials, triangles or draws than the target allows."""
-    i, limits = ground.inventory, ground.target.limits
-
-    def of(model: ModelFacts, what: str) -> int:
-        return len(model.materials) if what == "materials" else sum(getattr(row, what) for row in model.objects)
-
-    for what in ("materials", "triangles", "draws"):
-        limit, total = getattr(limits, what), getattr(i, what)
-        if limit is None or total <= limit:
+def over_counts(context: RuleContext) -> Iterator[Finding]:
+    """More materials, triangles or draw calls than the target allows."""
+    i = context.inventory
+    for line in LINES.values():
+        limit = context.target.limits.of(line.name)
+        if limit is None or line.unit is not Unit.COUNT:
             continue
-        most = max(i.models, key=lambda model: of(model, what))
-        words = "draw batches" if what == "draws" else what
-        yield ground.finding(
-            f"over-{what}",
+        total = line.count(i.counts)
+        if total <= limit:
+            continue
+        each = [line.count(counts_of([model])) for model in i.models]
+        most = each.index(max(each))
+        yield context.finding(
+            f"over-{line.name}",
             Severity.ERROR,
-            most.path,
-            f"the job has {total:,} {words} and {ground.target.name} takes {limit:,}; most are here, {of(most, what):,}",
+            i.models[most].path,
+            f"the job has {total:,} {line.label} and {context.target.name} takes {limit:,}; most are here, {each[most]:,}",
             0,
-            "merge materials, or make the model simpler" if what != "triangles" else "make the model simpler",
+            line.remedy,
         )
 
 
-def unused_textures(ground: Ground) -> Iterator[Finding]:
+def unused_textures(context: RuleContext) -> Iterator[Finding]:
     """No material uses a texture, where there are models."""
-    i = ground.inventory
+    i = context.inventory
     if not i.models:
         return
     for row, texture in enumerate(i.textures):
         if row not in i.ownership.owners and texture.path not in i.made:
-            yield ground.finding(
+            yield context.finding(
                 "unused-texture",
                 Severity.NOTE,
                 texture.path,
                 "no material of any model uses it: if code does not load it by name, it ships for nothing",
-                ground.memory(row),
+                context.memory(row),
                 "take it out of the tree, or leave it out by a pattern",
             )
 
 
-def far_objects(ground: Ground) -> Iterator[Finding]:
+def far_objects(context: RuleContext) -> Iterator[Finding]:
     """Objects that no camera of their scene ever sees large."""
-    i = ground.inventory
+    i = context.inventory
     for place, model in enumerate(i.models):
         for row in model.objects:
             if not 0 <= row.largest < _FAR or row.triangles < _FAR_TRIANGLES:
                 continue
             worn = {texture for material in row.materials for texture in i.ownership.worn[place, material]}
-            memory = sum(ground.memory(texture) for texture in worn)
-            yield ground.finding(
+            memory = sum(context.memory(texture) for texture in worn)
+            yield context.finding(
                 "far-object",
                 Severity.NOTE,
                 model.path,
@@ -99,12 +99,12 @@ def far_objects(ground: Ground) -> Iterator[Finding]:
             )
 
 
-def tiling_uvs(ground: Ground) -> Iterator[Finding]:
+def tiling_uvs(context: RuleContext) -> Iterator[Finding]:
     """UVs outside one tile, which forbid an atlas."""
-    for model in ground.inventory.models:
+    for model in context.inventory.models:
         names = [m.name for m in model.materials if any(slot.tiles for slot in m.slots)]
         if names:
-            yield ground.finding(
+            yield context.finding(
                 "tiling-uvs",
                 Severity.NOTE,
                 model.path,
@@ -114,12 +114,12 @@ def tiling_uvs(ground: Ground) -> Iterator[Finding]:
             )
 
 
-def overlapping_uvs(ground: Ground) -> Iterator[Finding]:
+def overlapping_uvs(context: RuleContext) -> Iterator[Finding]:
     """UVs that cover a place twice."""
-    for model in ground.inventory.models:
+    for model in context.inventory.models:
         names = [material.name for material in model.materials if material.overlapping]
         if names:
-            yield ground.finding(
+            yield context.finding(
                 "overlapping-uvs",
                 Severity.NOTE,
                 model.path,
@@ -129,12 +129,12 @@ def overlapping_uvs(ground: Ground) -> Iterator[Finding]:
             )
 
 
-def model_faults(ground: Ground) -> Iterator[Finding]:
+def model_faults(context: RuleContext) -> Iterator[Finding]:
     """Parts of a model that cannot be read."""
-    for model in ground.inventory.models:
+    for model in context.inventory.models:
         if model.faults:
             more = f"; and {len(model.faults) - 4} more" if len(model.faults) > 4 else ""
-            yield ground.finding(
+            yield context.finding(
                 "model-fault",
                 Severity.ERROR,
                 model.path,

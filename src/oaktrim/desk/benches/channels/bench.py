@@ -7,10 +7,12 @@ from functools import partial
 
 from PySide6.QtWidgets import QButtonGroup, QHBoxLayout, QLabel, QPushButton, QStackedWidget, QVBoxLayout, QWidget
 
+from oaktrim.desk.benches.bench import Bench
 from oaktrim.desk.benches.channels.glyphpage import GlyphPage
 from oaktrim.desk.benches.channels.namesdialog import NamesDialog
 from oaktrim.desk.benches.channels.packpage import PackPage
 from oaktrim.desk.benches.channels.patchpage import PatchPage
+from oaktrim.desk.look.properties import with_properties
 from oaktrim.desk.session import Session
 
 
@@ -29,11 +31,10 @@ _ABOUT = {
 }
 
 
-class ChannelsBench(QWidget):
+class ChannelsBench(Bench):
     """Shows one kind of maker at a time."""
 
     title = "Channels"
-    wants_swatch = False
 
     def __init__(self, session: Session, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -42,7 +43,7 @@ class ChannelsBench(QWidget):
         self.packs, self.patches, self.glyphs = PackPage(session), PatchPage(session), GlyphPage(session)
         self.pages: dict[Page, QPushButton] = {}
         self._stack = QStackedWidget()
-        self._about = QLabel(objectName="soft")
+        self._about = with_properties(QLabel(), objectName="soft")
         self.names = QPushButton("File names…")
         self._build()
 
@@ -57,13 +58,13 @@ class ChannelsBench(QWidget):
         top = QHBoxLayout()
         top.setContentsMargins(12, 8, 12, 4)
         top.setSpacing(4)
-        top.addWidget(QLabel("Channels", objectName="title"))
+        top.addWidget(with_properties(QLabel("Channels"), objectName="title"))
         top.addSpacing(8)
         self._about.setMinimumWidth(60)
         top.addWidget(self._about, 1)
         group = QButtonGroup(self)
         for page, shown in zip(Page, (self.packs, self.patches, self.glyphs), strict=True):
-            key = QPushButton(page.value, checkable=True, checked=page is Page.PACKS)
+            key = with_properties(QPushButton(page.value), checkable=True, checked=page is Page.PACKS)
             key.setObjectName("chip")
             key.setToolTip(_ABOUT[page])
             key.clicked.connect(partial(self.show_page, page))

@@ -33,6 +33,7 @@ from PySide6.QtWidgets import (
 from oaktrim.core.errors import FileError, OakTrimError
 from oaktrim.core.files.atomic import read_bytes
 from oaktrim.core.formats.catalogue import FORMATS
+from oaktrim.core.formats.format import Prominence
 from oaktrim.core.job.begin import with_begun
 from oaktrim.core.makers.blocks import BLOCKS, block_named, drawable
 from oaktrim.core.makers.fonts import SUFFIXES, open_font
@@ -40,10 +41,11 @@ from oaktrim.core.makers.glyphs import PAGES, GlyphSheet, Sheet, line_picture, m
 from oaktrim.core.makers.maker import font_file
 from oaktrim.core.makers.packproof import Damage, damages
 from oaktrim.core.pixels.levels import level_count
-from oaktrim.core.plan.advice import offers
+from oaktrim.core.plan.advice import format_options
 from oaktrim.core.progress import Progress, Task
 from oaktrim.core.units import bytes_text, size_text
 from oaktrim.desk.benches.channels.lanerow import Thumb
+from oaktrim.desk.look.properties import with_properties
 from oaktrim.desk.session import Session
 from oaktrim.desk.work.tasks import Work, start
 
@@ -65,14 +67,14 @@ class GlyphPage(QWidget):
         self._work: Work | None = None
         self._harm: Work | None = None
         self._key: object = None
-        self.which = QComboBox(accessibleName="Which sheet")
+        self.which = with_properties(QComboBox(), accessibleName="Which sheet")
         self.font_line = QLineEdit(placeholderText="A TTF or OTF file; drop one here")
         self.font_line.setAccessibleName("Font file")
         self.browse = QPushButton("Choose…")
         self.em = QSpinBox(minimum=4, maximum=512, value=48, suffix=" px")
         self.fields = QCheckBox("signed distances")
         self.spread = QDoubleSpinBox(minimum=1, maximum=64, value=4, suffix=" px each way")
-        self.side = QComboBox(accessibleName="Size of the pages")
+        self.side = with_properties(QComboBox(), accessibleName="Size of the pages")
         self.side.addItems(("smallest", "smallest power of two", *(str(1 << p) for p in range(6, 14))))
         self.gutter = QSpinBox(minimum=0, maximum=16, value=1, suffix=" px")
         self.characters = QPlainTextEdit()
@@ -80,19 +82,19 @@ class GlyphPage(QWidget):
         self.characters.setAccessibleName("Characters")
         self.blocks = QPushButton("Add a block ▾")
         self.file = QPushButton("Add a text file…")
-        self.make = QPushButton("Make it", objectName="primary")
+        self.make = with_properties(QPushButton("Make it"), objectName="primary")
         self.remove = QPushButton("Take it back")
         self.line = QLineEdit(_LINE)
         self.line.setAccessibleName("A line of text, set from the sheet")
         self.pages = [Thumb(_PAGE) for _ in PAGES]
         self.set = Thumb(10)
-        self.bar = QProgressBar(visible=False)
-        self.stop = QPushButton("Cancel", visible=False)
-        self._facts = QLabel(objectName="heading", wordWrap=True)
-        self._bytes = QLabel(objectName="caption", wordWrap=True)
-        self._missing = QLabel(objectName="warning", wordWrap=True)
-        self._harmed = QLabel(objectName="caption", wordWrap=True)
-        self._cannot = QLabel(objectName="caption", wordWrap=True)
+        self.bar = with_properties(QProgressBar(), visible=False)
+        self.stop = with_properties(QPushButton("Cancel"), visible=False)
+        self._facts = with_properties(QLabel(wordWrap=True), objectName="heading")
+        self._bytes = with_properties(QLabel(wordWrap=True), objectName="caption")
+        self._missing = with_properties(QLabel(wordWrap=True), objectName="warning")
+        self._harmed = with_properties(QLabel(wordWrap=True), objectName="caption")
+        self._cannot = with_properties(QLabel(wordWrap=True), objectName="caption")
         self._wait = QTimer(self, singleShot=True, interval=400)
         self._wait.timeout.connect(self._draw)
         self._build()
@@ -123,14 +125,14 @@ class GlyphPage(QWidget):
             column.setSpacing(2)
             page.setAccessibleName(f"Page {letter}")
             column.addWidget(page)
-            column.addWidget(QLabel(f"page in {letter}", objectName="caption"))
+            column.addWidget(with_properties(QLabel(f"page in {letter}"), objectName="caption"))
             pages.addLayout(column)
         pages.addStretch(1)
         left.addLayout(pages)
         left.addWidget(self._facts)
         left.addWidget(self._missing)
         row = QHBoxLayout()
-        row.addWidget(QLabel("Set from the sheet", objectName="soft"))
+        row.addWidget(with_properties(QLabel("Set from the sheet"), objectName="soft"))
         row.addWidget(self.line, 1)
         left.addLayout(row)
         self.set.setFixedSize(656, 120)
@@ -138,7 +140,7 @@ class GlyphPage(QWidget):
         left.addWidget(self.set)
         left.addStretch(1)
         whole.addLayout(left, 1)
-        side = QFrame(objectName="swatch")
+        side = with_properties(QFrame(), objectName="swatch")
         column = QVBoxLayout(side)
         column.setContentsMargins(12, 8, 12, 8)
         column.setSpacing(6)
@@ -150,14 +152,14 @@ class GlyphPage(QWidget):
             ("pages", self.side), ("gutter", self.gutter),
         )  # fmt: skip
         for line, (words, widget) in enumerate(rows):
-            label = QLabel(words, objectName="soft")
+            label = with_properties(QLabel(words), objectName="soft")
             label.setBuddy(widget)
             form.addWidget(label, line, 0)
             form.addWidget(widget, line, 1)
             if words:
                 widget.setAccessibleName(f"Glyphs: {words}")
         column.addLayout(form)
-        column.addWidget(QLabel("Characters", objectName="heading"))
+        column.addWidget(with_properties(QLabel("Characters"), objectName="heading"))
         self.characters.setFixedHeight(92)
         column.addWidget(self.characters)
         row = QHBoxLayout()
@@ -167,7 +169,7 @@ class GlyphPage(QWidget):
         for widget in (self._bytes, self._harmed, self._cannot):
             column.addWidget(widget)
         column.addStretch(1)
-        scroll = QScrollArea(widgetResizable=True, frameShape=QFrame.Shape.NoFrame)
+        scroll = with_properties(QScrollArea(widgetResizable=True), frameShape=QFrame.Shape.NoFrame)
         scroll.setWidget(side)
         scroll.setFixedWidth(314)
         scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
@@ -350,10 +352,10 @@ class GlyphPage(QWidget):
         levels = level_count(width, height)
         large = (width * 2, height * 2)
         ways = (
-            ("this sheet, RGBA8", one.chain_bytes(width, height, levels)),
-            ("four textures of one channel, R8", 4 * four.chain_bytes(width, height, levels)),
-            ("four textures as usually kept, RGBA8", 4 * one.chain_bytes(width, height, levels)),
-            (f"one of {size_text(*large)} as usually kept, RGBA8", one.chain_bytes(*large, level_count(*large))),
+            ("this sheet, RGBA8", one.mip_chain_bytes(width, height, levels)),
+            ("four textures of one channel, R8", 4 * four.mip_chain_bytes(width, height, levels)),
+            ("four textures as usually kept, RGBA8", 4 * one.mip_chain_bytes(width, height, levels)),
+            (f"one of {size_text(*large)} as usually kept, RGBA8", one.mip_chain_bytes(*large, level_count(*large))),
         )
         self._bytes.setText(
             "With all levels, in memory:\n" + "\n".join(f"{words}: {bytes_text(size)}" for words, size in ways)
@@ -377,8 +379,8 @@ class GlyphPage(QWidget):
             return
         if self._harm is not None and self._harm.running:
             self._harm.cancel()
-        rows = [o.format for o in offers(session.watched, alpha=True) if not o.against and o.format.compressed]
-        few = [row for row in rows if not row.name.startswith("astc") or row.name in ("astc-4x4", "astc-6x6")][:4]
+        rows = [o.format for o in format_options(session.watched, alpha=True) if not o.against and o.format.compressed]
+        few = [row for row in rows if row.prominence >= Prominence.SHORT_LIST][:4]
         image = found.image
 
         def done(harm: list[Damage]) -> None:

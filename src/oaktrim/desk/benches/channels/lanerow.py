@@ -25,8 +25,9 @@ from PySide6.QtWidgets import (
 )
 
 from oaktrim.core.makers.layouts import LayoutSlot
-from oaktrim.core.makers.pack import Channel, Combine, Feed, Lane
+from oaktrim.core.makers.pack import Channel, ChannelSource, Combine, Lane
 from oaktrim.core.pixels.image import Transfer
+from oaktrim.desk.look.properties import with_properties
 from oaktrim.desk.look.tokens import tokens
 
 _KEYS = (*((channel, channel.value) for channel in Channel), (None, "fill"))
@@ -86,20 +87,20 @@ class LaneRow(QFrame):
         self._at = 0
         self.thumb = Thumb()
         self.thumb.setAccessibleName(f"What {_NAMES[place].lower()} will hold")
-        self._name = QLabel(_NAMES[place], objectName="heading")
-        self._role = QLabel(objectName="caption", wordWrap=True)
+        self._name = with_properties(QLabel(_NAMES[place]), objectName="heading")
+        self._role = with_properties(QLabel(wordWrap=True), objectName="caption")
         self.source = QPushButton()
         self.source.setAccessibleName(f"Source of {_NAMES[place].lower()}")
-        self.add = QPushButton("+", toolTip="Combine another source in this lane")
+        self.add = with_properties(QPushButton("+"), toolTip="Combine another source in this lane")
         self.add.setAccessibleName(f"Another source for {_NAMES[place].lower()}")
-        self._which = QComboBox(accessibleName=f"Which source of {_NAMES[place].lower()} is changed")
+        self._which = with_properties(QComboBox(), accessibleName=f"Which source of {_NAMES[place].lower()} is changed")
         self.keys: dict[str, QPushButton] = {}
-        self.invert = QPushButton("invert", checkable=True)
+        self.invert = with_properties(QPushButton("invert"), checkable=True)
         self.ranges = QPushButton("0–1")
         self.fill = QDoubleSpinBox(minimum=0, maximum=1, singleStep=0.05, decimals=3)
         self.fill.setAccessibleName(f"Fill of {_NAMES[place].lower()}")
         self.fill.setFixedWidth(78)
-        self.words = QLabel(objectName="caption")
+        self.words = with_properties(QLabel(), objectName="caption")
         self._menu = QMenu(self)
         self._build()
 
@@ -140,7 +141,7 @@ class LaneRow(QFrame):
         group = QButtonGroup(self)
         for channel, name in _KEYS:
             short = {"luminance": "lum", "largest": "max", "smallest": "min"}.get(name, name)
-            key = QPushButton(short, checkable=True)
+            key = with_properties(QPushButton(short), checkable=True)
             key.setObjectName("chip")
             key.setAccessibleName(f"{_NAMES[self.place]} takes {name}")
             key.setToolTip(
@@ -231,7 +232,7 @@ class LaneRow(QFrame):
             )
 
     @property
-    def _feed(self) -> Feed | None:
+    def _feed(self) -> ChannelSource | None:
         return self._lane.feeds[self._at] if self._lane.feeds else None
 
     # What a hand does
@@ -245,7 +246,7 @@ class LaneRow(QFrame):
             self.invert.setChecked(feed.invert)
             self.ranges.setText(_range_text(feed))
 
-    def _edit(self, change: Callable[[Feed], Feed], words: str) -> None:
+    def _edit(self, change: Callable[[ChannelSource], ChannelSource], words: str) -> None:
         at = self._at
 
         def changed(lane: Lane) -> Lane:
@@ -290,15 +291,17 @@ class LaneRow(QFrame):
                 box.setAccessibleName(f"{'Low' if column == 1 else 'High'} {words}")
                 grid.addWidget(box, line, column)
                 boxes.append(box)
-        decode = QCheckBox("stored as sRGB, and holds data: bring it to linear values", checked=feed.decode)
+        decode = with_properties(
+            QCheckBox("stored as sRGB, and holds data: bring it to linear values"), checked=feed.decode
+        )
         grid.addWidget(decode, 2, 0, 1, 3)
-        combine = QComboBox(accessibleName="How the sources combine")
+        combine = with_properties(QComboBox(), accessibleName="How the sources combine")
         combine.addItems([row.value for row in Combine])
         combine.setCurrentText(self._lane.combine.value)
         if len(self._lane.feeds) > 1:
             grid.addWidget(QLabel("sources combine by"), 3, 0)
             grid.addWidget(combine, 3, 1, 1, 2)
-        done = QPushButton("Set", objectName="primary")
+        done = with_properties(QPushButton("Set"), objectName="primary")
         drop = QPushButton("Leave this source out")
         grid.addWidget(drop, 4, 0)
         grid.addWidget(done, 4, 1, 1, 2)
@@ -347,7 +350,7 @@ class LaneRow(QFrame):
         self.dropped.emit(event.mimeData().urls()[0].toLocalFile())
 
 
-def _range_text(feed: Feed) -> str:
+def _range_text(feed: ChannelSource) -> str:
     words = "–".join(f"{value:g}" for value in feed.input)
     if feed.output != (0.0, 1.0):
         words += " → " + "–".join(f"{value:g}" for value in feed.output)

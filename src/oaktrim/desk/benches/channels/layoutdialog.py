@@ -18,6 +18,7 @@ from PySide6.QtWidgets import (
 from oaktrim.core.makers.layouts import LAYOUTS, OUTPUT_NAMES, Layout, LayoutSlot
 from oaktrim.core.pixels.image import Transfer
 from oaktrim.core.survey.roles import Family, Role
+from oaktrim.desk.look.properties import with_properties
 from oaktrim.desk.widgets.asking import Asking
 
 _KNOWN = {slot.name: slot for layout in reversed(LAYOUTS) for slot in layout.slots if slot.name}
@@ -34,7 +35,7 @@ class LayoutDialog(Asking[Layout]):
         self.slots: list[QLineEdit] = []
         self.figures: list[tuple[QDoubleSpinBox, QDoubleSpinBox, QDoubleSpinBox]] = []
         self.srgb: list[QCheckBox] = []
-        self.role = QComboBox(accessibleName="What the packed texture is used as")
+        self.role = with_properties(QComboBox(), accessibleName="What the packed texture is used as")
         self.role.addItems([role.label for role in _ROLES])
         self.role.setCurrentText(begin.role.label)
         self.everywhere = QCheckBox("keep it for every job")
@@ -45,9 +46,9 @@ class LayoutDialog(Asking[Layout]):
         grid = QGridLayout()
         grid.addWidget(QLabel("Name"), 0, 0)
         grid.addWidget(self.name, 0, 1, 1, 5)
-        grid.addWidget(QLabel("read as", objectName="soft"), 1, 1)
+        grid.addWidget(with_properties(QLabel("read as"), objectName="soft"), 1, 1)
         for column, words in enumerate(("filled with", "expected from", "to", ""), 2):
-            grid.addWidget(QLabel(words, objectName="soft"), 1, column)
+            grid.addWidget(with_properties(QLabel(words), objectName="soft"), 1, column)
         for line, (name, slot) in enumerate(zip(OUTPUT_NAMES, self._begin.slots, strict=True), 2):
             word = QLineEdit(slot.name, placeholderText="nobody reads it")
             word.setAccessibleName(f"{name.capitalize()} is read as")
@@ -59,7 +60,9 @@ class LayoutDialog(Asking[Layout]):
                 box.setAccessibleName(f"{what} of {name}")
                 grid.addWidget(box, line, column)
                 figures.append(box)
-            srgb = QCheckBox("sRGB", checked=slot.transfer is Transfer.SRGB, toolTip="Readers take it as sRGB codes")
+            srgb = with_properties(
+                QCheckBox("sRGB"), checked=slot.transfer is Transfer.SRGB, toolTip="Readers take it as sRGB codes"
+            )
             srgb.setVisible(name != "alpha")
             grid.addWidget(srgb, line, 5)
             self.slots.append(word)

@@ -7,6 +7,7 @@ from PySide6.QtWidgets import QGridLayout, QLabel, QLineEdit, QWidget
 from oaktrim.core.makers.layouts import Layout
 from oaktrim.core.makers.propose import check_name_pattern, sets_by_name
 from oaktrim.core.survey.inventory import Inventory
+from oaktrim.desk.look.properties import with_properties
 from oaktrim.desk.widgets.asking import Asking
 
 
@@ -18,9 +19,11 @@ class MapNamesDialog(Asking[dict[str, str]]):
         self._found = found
         self.lines: dict[str, QLineEdit] = {}
         self._counts: dict[str, QLabel] = {}
-        self.total = QLabel(objectName="heading")
+        self.total = with_properties(QLabel(), objectName="heading")
         self.column.addWidget(
-            QLabel("{name} stands for what the maps of a set share, * for anything.", objectName="soft")
+            with_properties(
+                QLabel("{name} stands for what the maps of a set share, * for anything."), objectName="soft"
+            )
         )
         grid = QGridLayout()
         for place, slot in enumerate(slot for slot in layout.slots if slot.name):
@@ -28,7 +31,7 @@ class MapNamesDialog(Asking[dict[str, str]]):
             line.setAccessibleName(f"Names of {slot.name}")
             line.setMinimumWidth(340)
             line.textChanged.connect(lambda _: self.count())
-            count = QLabel(objectName="caption")
+            count = with_properties(QLabel(), objectName="caption")
             count.setMinimumWidth(60)
             grid.addWidget(QLabel(slot.name.capitalize()), place, 0)
             grid.addWidget(line, place, 1)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from PySide6.QtWidgets import QGridLayout, QLabel, QLineEdit, QWidget
 
 from oaktrim.core.makers.names import NamePatterns
+from oaktrim.desk.look.properties import with_properties
 from oaktrim.desk.widgets.asking import Asking
 
 _KINDS = (
@@ -27,7 +28,7 @@ class NamesDialog(Asking[NamePatterns]):
             line.setMinimumWidth(280)
             grid.addWidget(QLabel(words), place, 0)
             grid.addWidget(line, place, 1)
-            grid.addWidget(QLabel(fields, objectName="caption"), place, 2)
+            grid.addWidget(with_properties(QLabel(fields), objectName="caption"), place, 2)
             self.lines[kind] = line
         self.column.addLayout(grid)
         self.finish()

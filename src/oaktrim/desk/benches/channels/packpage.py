@@ -33,10 +33,10 @@ from oaktrim.core.makers.pack import Lane, Pack, filled, share_outside
 from oaktrim.core.makers.propose import (
     default_patterns,
     lane_warnings,
+    materials_of,
     proposal,
     size_losses,
     stem_of,
-    wearers,
 )
 from oaktrim.core.makers.unpack import unpack_into
 from oaktrim.core.pixels.image import Image
@@ -46,6 +46,7 @@ from oaktrim.desk.benches.channels.lanerow import LaneRow
 from oaktrim.desk.benches.channels.layoutdialog import LayoutDialog
 from oaktrim.desk.benches.channels.mapnames import MapNamesDialog
 from oaktrim.desk.benches.channels.packpane import PackPane
+from oaktrim.desk.look.properties import with_properties
 from oaktrim.desk.models.packs import (
     PackModel,
     PackRow,
@@ -77,26 +78,26 @@ class PackPage(QWidget):
         self._weighing: Work | None = None
         self._totalling: Work | None = None
         self.model = PackModel()
-        self.layouts = QComboBox(accessibleName="Layout of the packs")
-        self.origin = QComboBox(accessibleName="How maps are told to belong together")
+        self.layouts = with_properties(QComboBox(), accessibleName="Layout of the packs")
+        self.origin = with_properties(QComboBox(), accessibleName="How maps are told to belong together")
         self.origin.addItems(_FROM)
-        self.patterns = QPushButton("Map names…", toolTip="How the names of files tell the maps")
-        self.own = QPushButton("Own…", toolTip="A layout of your own, beginning with this one")
-        self.count = QLabel(objectName="caption")
-        self.new = QPushButton("New pack", toolTip="A pack of the selected textures, or an empty one")
-        self.longest = QComboBox(accessibleName="Longest side of the pack")
+        self.patterns = with_properties(QPushButton("Map names…"), toolTip="How the names of files tell the maps")
+        self.own = with_properties(QPushButton("Own…"), toolTip="A layout of your own, beginning with this one")
+        self.count = with_properties(QLabel(), objectName="caption")
+        self.new = with_properties(QPushButton("New pack"), toolTip="A pack of the selected textures, or an empty one")
+        self.longest = with_properties(QComboBox(), accessibleName="Longest side of the pack")
         self.longest.addItems(_SIZES)
-        self.bits = QComboBox(accessibleName="Bits a channel")
+        self.bits = with_properties(QComboBox(), accessibleName="Bits a channel")
         self.bits.addItems(("8 bits", "16 bits"))
         self.keeps = QCheckBox("sources ship too")
-        self.make = QPushButton("Make it", objectName="primary")
+        self.make = with_properties(QPushButton("Make it"), objectName="primary")
         self.make_all = QPushButton("Make all")
-        self.remove = QPushButton("Take it back", toolTip="Remove the pack; its sources ship again")
+        self.remove = with_properties(QPushButton("Take it back"), toolTip="Remove the pack; its sources ship again")
         self.lanes = [LaneRow(place) for place in range(4)]
         self.table = QTableView()
         self.pane = PackPane()
-        self._empty = QLabel(objectName="soft", wordWrap=True, alignment=Qt.AlignmentFlag.AlignCenter)
-        self._title = QLabel(objectName="heading")
+        self._empty = with_properties(QLabel(wordWrap=True, alignment=Qt.AlignmentFlag.AlignCenter), objectName="soft")
+        self._title = with_properties(QLabel(), objectName="heading")
         self._build()
         self._trials = PackTrials(session, self)
         self._trials.drawn.connect(self._drawn)
@@ -129,8 +130,9 @@ class PackPage(QWidget):
         line.addSpacing(6)
         self.count.setMinimumWidth(40)
         line.addWidget(self.count, 1)
-        for widget in (QLabel("size", objectName="soft"), self.longest, self.bits, self.keeps, self.remove, self.make):
-            line.addWidget(widget)
+        line.addWidget(with_properties(QLabel("size"), objectName="soft"))
+        for control in (self.longest, self.bits, self.keeps, self.remove, self.make):
+            line.addWidget(control)
         left.addLayout(line)
         lanes = QWidget()
         column = QVBoxLayout(lanes)
@@ -147,7 +149,7 @@ class PackPage(QWidget):
         self._build_table()
         left.addWidget(self.table, 1)
         whole.addLayout(left, 1)
-        scroll = QScrollArea(widgetResizable=True, frameShape=QFrame.Shape.NoFrame)
+        scroll = with_properties(QScrollArea(widgetResizable=True), frameShape=QFrame.Shape.NoFrame)
         scroll.setWidget(self.pane)
         scroll.setFixedWidth(self.pane.width() + 2)
         scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
@@ -318,17 +320,17 @@ class PackPage(QWidget):
         pack, facts = row.pack, self.model.facts
         more = f" and {len(self.chosen) - 1} more: an edit is on all of them" if len(self.chosen) > 1 else ""
         self._title.setText(f"{pack.name}{more}")
-        self._title.setToolTip("\n".join((pack.name, *pack.wears)))
+        self._title.setToolTip("\n".join((pack.name, *pack.materials)))
         warnings = lane_warnings(pack, layout, facts)
         sizes = [(facts[p].width, facts[p].height) for p in pack.inputs if p in facts]
         size = PackMaking(pack, layout).sketch([facts[p] for p in pack.inputs if p in facts])[:2] if sizes else (0, 0)
         losses = size_losses(pack, facts, size)
-        for place, widget in enumerate(self.lanes):
+        for place, lane_row in enumerate(self.lanes):
             slot, lane = layout.slots[place], pack.lanes[place]
             words = self._reason(layout, place, lane, facts)
             if place in losses:
                 words = f"{losses[place]}. {words}"
-            widget.show_lane(slot, lane, words, warnings.get(place, ()), place < layout.count)
+            lane_row.show_lane(slot, lane, words, warnings.get(place, ()), place < layout.count)
         with QSignalBlocker(self.longest):
             self.longest.setCurrentText(str(pack.size) if pack.size else _SIZES[0])
         self.bits.setCurrentIndex(0 if pack.bits == 8 else 1)
@@ -480,9 +482,9 @@ class PackPage(QWidget):
         red, green, blue, alpha = lanes
         subject = stem_of(paths[0]) if paths else "new"
         drafts = self._drafts.setdefault(layout.id, [])
-        worn = wearers(found)
-        wears = dict.fromkeys(material for path in paths for material in worn.get(path, ()))
-        reads = tuple(wears) if layout.reads else ()
+        worn = materials_of(found)
+        materials = dict.fromkeys(material for path in paths for material in worn.get(path, ()))
+        reads = tuple(materials) if layout.reads else ()
         pack = Pack("", layout.id, (red, green, blue, alpha), reads, subject)
         named = session.job.named(pack)
         assert isinstance(named, Pack)

@@ -15,6 +15,8 @@ from oaktrim.core.makers.packproof import Damage
 from oaktrim.core.pixels.image import Image, to_depth, to_rgba
 from oaktrim.core.raster.lit import Body, lit_picture
 from oaktrim.desk.benches.channels.lanerow import Thumb
+from oaktrim.desk.look.layouts import clear_layout
+from oaktrim.desk.look.properties import with_properties
 from oaktrim.desk.widgets.layers import Look, developed
 from oaktrim.desk.widgets.swatch import ChannelKeys
 
@@ -40,19 +42,19 @@ class PackPane(QFrame):
         self._layout: Layout | None = None
         self._channels = "RGB"
         self.body: Body | None = None
-        self.name = QLabel(objectName="title", wordWrap=True)
+        self.name = with_properties(QLabel(wordWrap=True), objectName="title")
         self.thumb = Thumb(_SIDE)
         self.thumb.setAccessibleName("The packed texture")
         self.keys = ChannelKeys()
         self.views: dict[str, QPushButton] = {}
         self.maps: list[QPushButton] = []
         self._maps_row = QHBoxLayout()
-        self.saves = QLabel(objectName="heading", wordWrap=True)
-        self.totals = QLabel(objectName="caption", wordWrap=True)
-        self._apart = QLabel(objectName="caption", wordWrap=True)
-        self._heading = QLabel("Sent through formats", objectName="heading")
+        self.saves = with_properties(QLabel(wordWrap=True), objectName="heading")
+        self.totals = with_properties(QLabel(wordWrap=True), objectName="caption")
+        self._apart = with_properties(QLabel(wordWrap=True), objectName="caption")
+        self._heading = with_properties(QLabel("Sent through formats"), objectName="heading")
         self._table = QGridLayout()
-        self._advice = QLabel(objectName="caption", wordWrap=True)
+        self._advice = with_properties(QLabel(wordWrap=True), objectName="caption")
         self._build()
 
     def _build(self) -> None:
@@ -65,7 +67,7 @@ class PackPane(QFrame):
         row.setSpacing(4)
         group = QButtonGroup(self)
         for words, body in _VIEWS:
-            key = QPushButton(words, checkable=True, checked=body is None)
+            key = with_properties(QPushButton(words), checkable=True, checked=body is None)
             key.setObjectName("chip")
             key.clicked.connect(partial(self._look_at, body))
             group.addButton(key)
@@ -98,7 +100,7 @@ class PackPane(QFrame):
         self.maps = []
         for slot in layout.slots:
             if slot.name:
-                key = QPushButton(slot.name, checkable=True, checked=True)
+                key = with_properties(QPushButton(slot.name), checkable=True, checked=True)
                 key.setObjectName("chip")
                 key.setStyleSheet("padding: 2px 3px;")
                 key.setToolTip(f"Light it with {slot.name}, or with one value everywhere")
@@ -172,19 +174,19 @@ class PackPane(QFrame):
 
     def show_damages(self, rows: Sequence[Damage], count: int) -> None:
         """Show what each format does to each channel."""
-        while (item := self._table.takeAt(0)) is not None:
-            if item.widget() is not None:
-                item.widget().deleteLater()
+        clear_layout(self._table)
         self._heading.setVisible(bool(rows))
         heads = ["", *"RGBA"[:count], "bled"]
         for column, head in enumerate(heads if rows else ()):
-            self._table.addWidget(QLabel(head, objectName="caption"), 0, column, Qt.AlignmentFlag.AlignRight)
+            self._table.addWidget(
+                with_properties(QLabel(head), objectName="caption"), 0, column, Qt.AlignmentFlag.AlignRight
+            )
         for line, row in enumerate(rows, 1):
             cells = [row.format.label, *("0" if row.exact else f"{v:.1f}" for v in row.rms[:count])]
             cells.append("–" if row.exact else f"{row.bled:.1f}")
             for column, text in enumerate(cells):
                 side = Qt.AlignmentFlag.AlignRight if column else Qt.AlignmentFlag.AlignLeft
-                label = QLabel(text, objectName="caption")
+                label = with_properties(QLabel(text), objectName="caption")
                 label.setToolTip(
                     "How much of a channel's error comes from the other channels"
                     if column == len(cells) - 1

@@ -30,8 +30,10 @@ from PySide6.QtWidgets import (
 )
 
 from oaktrim.core.errors import OakTrimError
-from oaktrim.core.formats.catalogue import FORMATS, ORDER, TextureFormat
+from oaktrim.core.formats.catalogue import FORMATS, ORDER
+from oaktrim.core.formats.format import TextureFormat
 from oaktrim.core.job.begin import with_begun
+from oaktrim.core.makers.onmodel import first_user_of, model_pictures
 from oaktrim.core.makers.packproof import through_format
 from oaktrim.core.makers.patch import (
     TOLERANCE,
@@ -45,17 +47,18 @@ from oaktrim.core.makers.patch import (
     prove_patch,
     snapped,
 )
-from oaktrim.core.makers.worn import wearer_of, worn_pictures
 from oaktrim.core.pixels.image import to_rgba
 from oaktrim.core.progress import Progress, Task
 from oaktrim.core.survey.making import Sources
 from oaktrim.core.units import bytes_text, size_text
 from oaktrim.desk.benches.channels.lanerow import Thumb
 from oaktrim.desk.benches.channels.placetable import PlaceTable
+from oaktrim.desk.look.properties import with_properties
 from oaktrim.desk.models.patches import Looked, PatchRow, codes_of, look_at, patch_rows, patch_saves
 from oaktrim.desk.session import Session
 from oaktrim.desk.widgets.layers import Look, developed
 from oaktrim.desk.widgets.patchview import PatchView
+from oaktrim.desk.widgets.tables import right_heads, select_row
 from oaktrim.desk.work.tasks import Work, start
 
 _HEADS = ("Overlay", "In use", "Patch", "Of", "Saves", "")
@@ -79,25 +82,29 @@ class PatchPage(QWidget):
         self._batch: Work | None = None
         self.view = PatchView()
         self.table = QTableWidget(0, len(_HEADS))
-        self.snap = QComboBox(accessibleName="What the sides are brought up to")
+        self.snap = with_properties(QComboBox(), accessibleName="What the sides are brought up to")
         self.snap.addItems([words for words, _ in _SNAPS])
         self.gutter = QSpinBox(minimum=0, maximum=256, value=2)
         self.tolerance = QSpinBox(minimum=0, maximum=254, value=TOLERANCE)
-        self.gap = QSpinBox(minimum=0, maximum=4096, value=0, specialValueText="one patch")
-        self.backing = QComboBox(accessibleName="What counts as empty")
+        self.gap = with_properties(QSpinBox(minimum=0, maximum=4096, value=0), specialValueText="one patch")
+        self.backing = with_properties(QComboBox(), accessibleName="What counts as empty")
         self.backing.addItems(("found", "alpha", "border colour", "a colour…"))
         self.numbers = {name: QSpinBox(minimum=-16384, maximum=32768) for name in ("x", "y", "width", "height")}
         self.shared = QCheckBox("one rectangle for all selected")
-        self.closer = QPushButton("Closer", checkable=True, toolTip="Show the rectangle large (C)", shortcut="C")
-        self.again = QPushButton("Find it again", toolTip="Snap the rectangle to what is used")
+        self.closer = with_properties(
+            QPushButton("Closer"), checkable=True, toolTip="Show the rectangle large (C)", shortcut="C"
+        )
+        self.again = with_properties(QPushButton("Find it again"), toolTip="Snap the rectangle to what is used")
         self.split = QPushButton("A patch for each island")
-        self.make = QPushButton("Make it", objectName="primary")
+        self.make = with_properties(QPushButton("Make it"), objectName="primary")
         self.remove = QPushButton("Take it back")
-        self.add = QPushButton("Add the selection", toolTip="List the textures that are selected in the job")
-        self._title = QLabel(objectName="heading")
-        self._found = QLabel(objectName="caption", wordWrap=True)
-        self._bytes = QLabel(objectName="heading", wordWrap=True)
-        self._proof = QLabel(objectName="caption", wordWrap=True)
+        self.add = with_properties(
+            QPushButton("Add the selection"), toolTip="List the textures that are selected in the job"
+        )
+        self._title = with_properties(QLabel(), objectName="heading")
+        self._found = with_properties(QLabel(wordWrap=True), objectName="caption")
+        self._bytes = with_properties(QLabel(wordWrap=True), objectName="heading")
+        self._proof = with_properties(QLabel(wordWrap=True), objectName="caption")
         self.worn = (Thumb(132), Thumb(132))
         self._places = PlaceTable()
         self._build()
@@ -123,7 +130,7 @@ class PatchPage(QWidget):
         left.addWidget(self.view, 3)
         left.addWidget(self.table, 2)
         whole.addLayout(left, 1)
-        side = QFrame(objectName="swatch")
+        side = with_properties(QFrame(), objectName="swatch")
         side.setFixedWidth(300)
         column = QVBoxLayout(side)
         column.setContentsMargins(12, 8, 12, 8)
@@ -131,15 +138,16 @@ class PatchPage(QWidget):
         form = QGridLayout()
         form.setHorizontalSpacing(6)
         form.setVerticalSpacing(4)
-        for line, (words, widget) in enumerate(
-            (("empty is", self.backing), ("tolerance", self.tolerance), ("sides", self.snap), ("gutter", self.gutter),
-             ("islands apart", self.gap))
-        ):  # fmt: skip
-            label = QLabel(words, objectName="soft")
-            label.setBuddy(widget)
+        settings: tuple[tuple[str, QWidget], ...] = (
+            ("empty is", self.backing), ("tolerance", self.tolerance), ("sides", self.snap), ("gutter", self.gutter),
+            ("islands apart", self.gap),
+        )  # fmt: skip
+        for line, (words, control) in enumerate(settings):
+            label = with_properties(QLabel(words), objectName="soft")
+            label.setBuddy(control)
             form.addWidget(label, line, 0)
-            form.addWidget(widget, line, 1)
-            widget.setAccessibleName(f"Patch: {words}")
+            form.addWidget(control, line, 1)
+            control.setAccessibleName(f"Patch: {words}")
         column.addLayout(form)
         column.addWidget(self._found)
         row = QHBoxLayout()
@@ -150,7 +158,7 @@ class PatchPage(QWidget):
         numbers = QGridLayout()
         numbers.setHorizontalSpacing(6)
         for place, (name, box) in enumerate(self.numbers.items()):
-            numbers.addWidget(QLabel(name, objectName="soft"), place // 2, 2 * (place % 2))
+            numbers.addWidget(with_properties(QLabel(name), objectName="soft"), place // 2, 2 * (place % 2))
             numbers.addWidget(box, place // 2, 2 * (place % 2) + 1)
             box.setAccessibleName(f"Rectangle: {name}")
             box.editingFinished.connect(self._typed)
@@ -164,16 +172,16 @@ class PatchPage(QWidget):
             part.setSpacing(2)
             thumb.setAccessibleName(words)
             part.addWidget(thumb)
-            part.addWidget(QLabel(words, objectName="caption"))
+            part.addWidget(with_properties(QLabel(words), objectName="caption"))
             worn.addLayout(part)
         self._worn = QWidget()
         worn.setContentsMargins(0, 0, 0, 0)
         self._worn.setLayout(worn)
         column.addWidget(self._worn)
-        column.addWidget(QLabel("Where it lies", objectName="heading"))
+        column.addWidget(with_properties(QLabel("Where it lies"), objectName="heading"))
         column.addWidget(self._places)
         column.addStretch(1)
-        scroll = QScrollArea(widgetResizable=True, frameShape=QFrame.Shape.NoFrame)
+        scroll = with_properties(QScrollArea(widgetResizable=True), frameShape=QFrame.Shape.NoFrame)
         scroll.setWidget(side)
         scroll.setFixedWidth(314)
         scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
@@ -205,9 +213,7 @@ class PatchPage(QWidget):
         table.setMinimumHeight(90)
         table.horizontalHeader().setHighlightSections(False)
         table.horizontalHeader().setDefaultAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
-        for place in (1, 2, 3, 4):
-            side = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
-            table.horizontalHeaderItem(place).setTextAlignment(side)
+        right_heads(table, (1, 2, 3, 4))
         for place, mode in enumerate((QHeaderView.ResizeMode.Stretch, *(QHeaderView.ResizeMode.ResizeToContents,) * 5)):
             table.horizontalHeader().setSectionResizeMode(place, mode)
         table.itemSelectionChanged.connect(self._show)
@@ -259,8 +265,7 @@ class PatchPage(QWidget):
             self.table.clearSelection()
             places = [place for place, row in enumerate(self._rows) if row.patch.name in before] or [0]
             for place in places if self._rows else ():
-                for column in range(len(_HEADS)):
-                    self.table.item(place, column).setSelected(True)
+                select_row(self.table, place)
         self._looked = None
 
     def _fill_row(self, place: int, row: PatchRow) -> None:
@@ -435,7 +440,7 @@ class PatchPage(QWidget):
     def _wear(self, patch: Patch, shipped: TextureFormat) -> None:
         """Show the model that wears it, with the overlay and with the patch as it ships."""
         found = self._session.workshop.found
-        self._worn.setVisible(wearer_of(found, patch.source) is not None)
+        self._worn.setVisible(first_user_of(found, patch.source) is not None)
         if not self._worn.isVisible():
             return
 
@@ -446,7 +451,7 @@ class PatchPage(QWidget):
         def failed(error: Exception) -> None:
             self._proof.setText(f"{self._proof.text()}\n▲ {error}")
 
-        task = worn_pictures(found, patch, self._sources(), shipped, 2 * self.worn[0].width())
+        task = model_pictures(found, patch, self._sources(), shipped, 2 * self.worn[0].width())
         self._begin(task, done, failed)
 
     # What a hand does
@@ -482,8 +487,7 @@ class PatchPage(QWidget):
             self.table.clearSelection()
             for place, row in enumerate(self._rows):
                 if row.path in wanted:
-                    for column in range(len(_HEADS)):
-                        self.table.item(place, column).setSelected(True)
+                    select_row(self.table, place)
         self._show()
 
     def _split(self) -> None:

@@ -9,6 +9,7 @@ from PySide6.QtGui import QGuiApplication
 from PySide6.QtWidgets import QGridLayout, QLabel, QPushButton, QWidget
 
 from oaktrim.core.makers.patch import Rect, placement
+from oaktrim.desk.look.properties import with_properties
 
 _BOX = ("x", "y", "width", "height")
 
@@ -36,7 +37,10 @@ class PlaceTable(QWidget):
 
     def _show(self, name: str, text: str) -> None:
         if name not in self._lines:
-            label, copy = QLabel(objectName="caption"), QPushButton("copy", objectName="chip")
+            label, copy = (
+                with_properties(QLabel(), objectName="caption"),
+                with_properties(QPushButton("copy"), objectName="chip"),
+            )
             label.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
             label.setToolTip("brings UVs of the overlay to the patch" if "UV" in name else " ".join(_BOX))
             copy.setAccessibleName(f"Copy {name}")

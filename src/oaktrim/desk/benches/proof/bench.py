@@ -7,9 +7,11 @@ from functools import partial
 
 from PySide6.QtWidgets import QButtonGroup, QHBoxLayout, QLabel, QPushButton, QStackedWidget, QVBoxLayout, QWidget
 
+from oaktrim.desk.benches.bench import Bench
 from oaktrim.desk.benches.proof.fitpage import FitPage
 from oaktrim.desk.benches.proof.onepage import OnePage
 from oaktrim.desk.benches.proof.wallpage import WallPage
+from oaktrim.desk.look.properties import with_properties
 from oaktrim.desk.session import Session
 
 
@@ -28,11 +30,10 @@ _ABOUT = {
 }
 
 
-class ProofBench(QWidget):
+class ProofBench(Bench):
     """Follows the session's selection and the watched target."""
 
     title = "Proof"
-    wants_swatch = False
 
     def __init__(self, session: Session, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -41,7 +42,7 @@ class ProofBench(QWidget):
         self.one, self.wall, self.fit = OnePage(session), WallPage(session), FitPage(session)
         self.pages: dict[Page, QPushButton] = {}
         self._stack = QStackedWidget()
-        self._name = QLabel(objectName="title")
+        self._name = with_properties(QLabel(), objectName="title")
         self._build()
         for signal in (session.selection_changed, session.plans_changed, session.watched_changed):
             signal.connect(self.refresh)
@@ -65,7 +66,7 @@ class ProofBench(QWidget):
         top.addSpacing(16)
         group = QButtonGroup(self)
         for page, shown in zip(Page, (self.one, self.wall, self.fit), strict=True):
-            key = QPushButton(page.value, checkable=True, checked=page is Page.ONE)
+            key = with_properties(QPushButton(page.value), checkable=True, checked=page is Page.ONE)
             key.setObjectName("chip")
             key.setToolTip(_ABOUT[page])
             key.clicked.connect(partial(self.show_page, page))

@@ -13,8 +13,9 @@ from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QMenu, QPushButton, Q
 from oaktrim.core.formats.catalogue import FORMATS
 from oaktrim.core.plan.cuts import Cap, Change, SetFormat
 from oaktrim.core.plan.query import Assets, select
-from oaktrim.core.proof.trial import Candidate, best_of, candidates
+from oaktrim.core.proof.trial import Candidate, candidates, pareto_front
 from oaktrim.core.units import bytes_text, size_text
+from oaktrim.desk.look.properties import with_properties
 from oaktrim.desk.look.tokens import tokens
 from oaktrim.desk.models.trials import Trials, Tried
 from oaktrim.desk.session import Session
@@ -43,8 +44,8 @@ class Card(QPushButton):
         self.setCursor(Qt.CursorShape.PointingHandCursor)
         self.setEnabled(not candidate.against)
         recipe = candidate.recipe
-        self.label = FORMATS[recipe.format].label
-        self.size_words = size_text(recipe.width, recipe.height)
+        self.label = FORMATS[recipe.settings.format].label
+        self.size_words = size_text(recipe.settings.width, recipe.settings.height)
         self.setAccessibleName(f"Candidate {self.label} {self.size_words}")
         if candidate.against:
             self.words = candidate.against
@@ -60,11 +61,11 @@ class Card(QPushButton):
             self.setToolTip(str(result))
         else:
             self._picture = picture_of(result.after)
-            self.words = f"{result.steps:.2f} steps · {result.seconds:.1f} s"
+            self.words = f"{result.jnd:.2f} steps · {result.seconds:.1f} s"
             self.setToolTip(
                 f"{self.label} at {self.size_words}: {bytes_text(self.candidate.memory)} in memory, "
                 f"{bytes_text(result.package)} in the package, encoded in {result.seconds:.2f} s.\n"
-                f"{result.steps:.2f} steps just noticed, over the whole. The picture is its worst part. Click to ship it so."
+                f"{result.jnd:.2f} steps just noticed, over the whole. The picture is its worst part. Click to ship it so."
             )
             self._package = bytes_text(result.package)
         self.update()
@@ -136,8 +137,8 @@ class CandidatePane(QFrame):
         self.trials.found.connect(self._found)
         self.chart = TradeChart()
         self.chart.chosen.connect(self._chosen_on_chart)
-        self.alike = QPushButton(
-            "Like this for all ▾", toolTip="Cut others to this size and format, with the totals first"
+        self.alike = with_properties(
+            QPushButton("Like this for all ▾"), toolTip="Cut others to this size and format, with the totals first"
         )
         self.alike.clicked.connect(self._offer_alike)
         self.cards: list[Card] = []
@@ -148,20 +149,20 @@ class CandidatePane(QFrame):
         self._row = QHBoxLayout()
         self._row.setContentsMargins(10, 4, 10, 4)
         self._row.setSpacing(8)
-        self._words = QLabel(objectName="caption")
+        self._words = with_properties(QLabel(), objectName="caption")
         self._build()
 
     def _build(self) -> None:
-        inside = QWidget(objectName="sheet")
+        inside = with_properties(QWidget(), objectName="sheet")
         inside.setLayout(self._row)
-        scroll = QScrollArea(widgetResizable=True, frameShape=QFrame.Shape.NoFrame)
+        scroll = with_properties(QScrollArea(widgetResizable=True), frameShape=QFrame.Shape.NoFrame)
         scroll.setWidget(inside)
         scroll.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         scroll.setFixedHeight(_HIGH + 22)
         scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         head = QHBoxLayout()
         head.setContentsMargins(12, 6, 10, 0)
-        head.addWidget(QLabel("What it could ship as", objectName="heading"))
+        head.addWidget(with_properties(QLabel("What it could ship as"), objectName="heading"))
         head.addSpacing(10)
         head.addWidget(self._words, 1)
         head.addWidget(self.alike)
@@ -197,8 +198,11 @@ class CandidatePane(QFrame):
             self._row.takeAt(0)
         self._results, self._done = {}, set()
         listed = candidates(plan, row)
-        present = (recipe.width, recipe.height, recipe.format)
-        self.cards = [Card(c, (c.recipe.width, c.recipe.height, c.recipe.format) == present) for c in listed]
+        present = (recipe.settings.width, recipe.settings.height, recipe.settings.format)
+        self.cards = [
+            Card(c, (c.recipe.settings.width, c.recipe.settings.height, c.recipe.settings.format) == present)
+            for c in listed
+        ]
         for place, card in enumerate(self.cards):
             card.clicked.connect(partial(self._choose, place))
         shown = sorted(
@@ -226,9 +230,9 @@ class CandidatePane(QFrame):
         points = []
         for place in self._plotted:
             card, result = self.cards[place], self._results[place]
-            name = f"{card.label} {max(card.candidate.recipe.width, card.candidate.recipe.height)}"
-            points.append(Point(card.candidate.memory, result.steps, name, card.toolTip()))
-        best = best_of([p.bytes for p in points], [p.steps for p in points])
+            name = f"{card.label} {max(card.candidate.recipe.settings.width, card.candidate.recipe.settings.height)}"
+            points.append(Point(card.candidate.memory, result.jnd, name, card.toolTip()))
+        best = pareto_front([p.bytes for p in points], [p.jnd for p in points])
         present = next((at for at, place in enumerate(self._plotted) if self.cards[place].present), -1)
         self.chart.show_points(points, best, present)
 
@@ -238,7 +242,7 @@ class CandidatePane(QFrame):
     def _choose(self, place: int, _: bool = False) -> None:
         """Make a candidate the cut of all selected textures, on the watched target."""
         session, recipe = self._session, self.cards[place].candidate.recipe
-        self._apply(session.chosen_paths, recipe.format, max(recipe.width, recipe.height))
+        self._apply(session.chosen_paths, recipe.settings.format, max(recipe.settings.width, recipe.settings.height))
 
     def _apply(self, paths: tuple[str, ...], name: str, side: int) -> None:
         session = self._session
@@ -255,7 +259,7 @@ class CandidatePane(QFrame):
         """Return the cap that textures need to ship at a side; none where all of them ship at it or under it already."""
         session = self._session
         assert session.inventory is not None
-        a, rows = session.plan().arrival, session.inventory.rows(paths)
+        a, rows = session.plan().footprint, session.inventory.rows(paths)
         longest = np.maximum(a.width[rows], a.height[rows])
         source = np.maximum(session.inventory.width[rows], session.inventory.height[rows])
         return 0 if (longest == np.minimum(side, source)).all() else side
@@ -284,15 +288,14 @@ class CandidatePane(QFrame):
 
     def _offer_alike(self) -> None:
         menu = QMenu(self)
-        recipe = self._session.plan().recipe(self._session.chosen[0]) if self._session.chosen else None
-        for words, paths in self.alike_choices() if recipe is not None else []:
-            assert recipe is not None
-            side = max(recipe.width, recipe.height)
-            act: Callable[[], None] = partial(self._apply, paths, recipe.format, side)
-            menu.addAction(
-                f"{FORMATS[recipe.format].label} at {side} for {words}: {self._promise(paths, recipe.format, side)}",
-                act,
-            )
+        chosen = self._session.chosen
+        settings = self._session.plan().encode_settings(chosen[0]) if chosen else None
+        for words, paths in self.alike_choices() if settings is not None else []:
+            assert settings is not None
+            side = max(settings.width, settings.height)
+            act: Callable[[], None] = partial(self._apply, paths, settings.format, side)
+            label = f"{FORMATS[settings.format].label} at {side} for {words}"
+            menu.addAction(f"{label}: {self._promise(paths, settings.format, side)}", act)
         if menu.isEmpty():
             menu.addAction("Nothing else is like it").setEnabled(False)
         corner = self.alike.mapToGlobal(self.alike.rect().topRight())

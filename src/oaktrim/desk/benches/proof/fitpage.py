@@ -31,6 +31,7 @@ from oaktrim.core.proof.fit import Fit, propose, recipe_of, with_fit
 from oaktrim.core.proof.problem import floors_of
 from oaktrim.core.units import bytes_text
 from oaktrim.desk.benches.proof.candidatepane import picture_of
+from oaktrim.desk.look.properties import with_properties
 from oaktrim.desk.look.tokens import tokens
 from oaktrim.desk.models.proposals import PAIR_HIGH, PAIR_WIDE, Proposals, pair_picture
 from oaktrim.desk.models.trials import Trials, Tried
@@ -57,19 +58,21 @@ class FitPage(QWidget):
         self.table = QTableView()
         self.locked = QLineEdit(placeholderText="Leave alone: a filter, such as role:normal or path:hero/*")
         self.locked.setAccessibleName("Textures that are not to be touched, as a filter")
-        self.effort = QComboBox(accessibleName="Effort that what is proposed is encoded with")
+        self.effort = with_properties(QComboBox(), accessibleName="Effort that what is proposed is encoded with")
         self.effort.addItem("effort as it is", None)
         for effort in Effort:
             self.effort.addItem(f"{effort.value} effort", effort)
-        self.begin = QPushButton("Propose cuts", objectName="primary")
-        self.take = QPushButton("Make the cuts", objectName="primary")
-        self.curve = QSlider(Qt.Orientation.Horizontal, accessibleName="Trade-off between bytes and visible loss")
+        self.begin = with_properties(QPushButton("Propose cuts"), objectName="primary")
+        self.take = with_properties(QPushButton("Make the cuts"), objectName="primary")
+        self.curve = with_properties(
+            QSlider(Qt.Orientation.Horizontal), accessibleName="Trade-off between bytes and visible loss"
+        )
         self.chart = TradeChart()
         self._bar = QProgressBar()
         self._stop = QPushButton("Cancel")
-        self._words = QLabel(objectName="caption", wordWrap=True)
+        self._words = with_properties(QLabel(wordWrap=True), objectName="caption")
         self._totals = QLabel(wordWrap=True)
-        self._curve_words = QLabel(objectName="caption")
+        self._curve_words = with_properties(QLabel(), objectName="caption")
         self._build()
         self.begin.clicked.connect(self.propose)
         self.take.clicked.connect(self.accept)
@@ -117,12 +120,12 @@ class FitPage(QWidget):
         foot.addWidget(self.chart, 2)
         foot.addSpacing(8)
         foot.addWidget(self.take, alignment=Qt.AlignmentFlag.AlignBottom)
-        column = QVBoxLayout(self)
-        column.setContentsMargins(0, 0, 0, 0)
-        column.setSpacing(0)
-        column.addLayout(top)
-        column.addWidget(self.table, 1)
-        column.addLayout(foot)
+        page = QVBoxLayout(self)
+        page.setContentsMargins(0, 0, 0, 0)
+        page.setSpacing(0)
+        page.addLayout(top)
+        page.addWidget(self.table, 1)
+        page.addLayout(foot)
 
     def _forget(self) -> None:
         self._found, self._curve, self._at = None, None, -1
@@ -191,7 +194,7 @@ class FitPage(QWidget):
         self._busy(True)
         self._bar.setRange(0, 0)
         task = propose(
-            plan, session.shares, session.cache, dict(plan.target.limit_bytes), locked,
+            plan, session.ratios, session.cache, dict(plan.target.limit_bytes), locked,
             floors_of(session.job.role_rules, plan.target), session.job.max_pixels, self.effort.currentData(),
         )  # fmt: skip
         self._work = work = start(task, self, self._take_fit, self._failed)
@@ -223,7 +226,9 @@ class FitPage(QWidget):
         self._bar.setRange(0, step.total)
         self._bar.setValue(step.done)
         first = f" So far: {self._found.basis.value}." if self._found is not None else ""
-        self._words.setText(f"{step.what}: {step.done} of {step.total}.{first}" if step.total else f"{step.what} …{first}")
+        self._words.setText(
+            f"{step.what}: {step.done} of {step.total}.{first}" if step.total else f"{step.what} …{first}"
+        )
 
     def _failed(self, error: Exception) -> None:
         self._busy(False)
@@ -344,10 +349,10 @@ class FitPage(QWidget):
         count = max(1, found.problem.choices.count)
         points = []
         for at in range(len(curve.bytes)):
-            steps = float(np.sqrt(curve.loss[at] / count))
+            jnd = float(np.sqrt(curve.loss[at] / count))
             name = "knee" if at == curve.knee else ""
             size = int(found.problem.fixed[0] + curve.bytes[at])
-            points.append(Point(size, steps, name, f"{bytes_text(size)}, {steps:.2f} steps on average"))
+            points.append(Point(size, jnd, name, f"{bytes_text(size)}, {jnd:.2f} steps on average"))
         at = self.curve.value()
         self.chart.show_points(points, list(range(len(points))), at)
         where = "the least loss within the limits" if self._at < 0 else f"point {at + 1} of {len(points)}"

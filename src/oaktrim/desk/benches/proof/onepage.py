@@ -20,16 +20,18 @@ from PySide6.QtWidgets import (
 )
 
 from oaktrim.core.errors import OakTrimError
-from oaktrim.core.formats.catalogue import FORMATS, Alpha
+from oaktrim.core.formats.catalogue import FORMATS
+from oaktrim.core.formats.format import Alpha
 from oaktrim.core.pixels.levels import coverage
 from oaktrim.core.plan.cuts import KeepCoverage
 from oaktrim.core.plan.resolve import Plan, Recipe
 from oaktrim.core.progress import Progress, Task
-from oaktrim.core.proof.trial import Trial, reference_for, seen_scale, try_recipe
+from oaktrim.core.proof.trial import Trial, reference_for, screen_scale, try_recipe
 from oaktrim.core.ship.store import MadeStore
 from oaktrim.core.survey.roles import Role
 from oaktrim.core.units import bytes_text, decibels_text, size_text
 from oaktrim.desk.benches.proof.candidatepane import CandidatePane
+from oaktrim.desk.look.properties import with_properties
 from oaktrim.desk.models.trials import trial_key
 from oaktrim.desk.session import Session
 from oaktrim.desk.widgets.layers import Layer, difference_layer, make_layer
@@ -66,19 +68,21 @@ def prove(plan: Plan, row: int, recipe: Recipe, before: int, store: MadeStore) -
     yield Progress(1, 2, "measuring")
     source, quality, texture = trial.source, trial.quality, plan.inventory.textures[row]
     psnr = decibels_text(trial.made.psnr())
-    natural, label = FORMATS[texture.natural_format].label, FORMATS[recipe.format].label
+    natural, label = FORMATS[texture.natural_format].label, FORMATS[recipe.settings.format].label
     left = f"Source  {size_text(*source.size)}  {natural}  {bytes_text(before)}"
-    right = f"Cut  {size_text(recipe.width, recipe.height)}  {label}  {bytes_text(trial.memory)}  {psnr}"
+    right = (
+        f"Cut  {size_text(recipe.settings.width, recipe.settings.height)}  {label}  {bytes_text(trial.memory)}  {psnr}"
+    )
     levels = [trial.shipped(level) for level in range(1, len(trial.made.encoded.levels))]
     height, width = quality.map.shape
     places = tuple((r.x / width, r.y / height, r.width / width, r.height / height) for r in quality.worst(6))
     most = float(np.percentile(quality.map, 99.5))
     most = next((scale for scale in _SCALES if scale >= most), _SCALES[-1])
     figures = " · ".join(f"{name} {value}" for name, value in quality.figures())
-    words = f"{quality.steps:.2f} steps just noticed · {figures} · {psnr} through encoding"
+    words = f"{quality.jnd:.2f} steps just noticed · {figures} · {psnr} through encoding"
     return Shown(
         make_layer(source, left), make_layer(trial.shipped(), right, levels), difference_layer(quality.map, most, ""),
-        most, places, words, quality.role, len(trial.made.encoded.levels), _coverages(trial), recipe.coverage,
+        most, places, words, quality.role, len(trial.made.encoded.levels), _coverages(trial), recipe.settings.coverage,
     )  # fmt: skip
 
 
@@ -105,30 +109,38 @@ class OnePage(QWidget):
         self._shown: Shown | None = None
         self.view = PictureView()
         self.view.setAccessibleName("Source against cut")
-        self.words = QLabel(objectName="caption")
-        self._pixel = QLabel(objectName="caption")
-        self._zoom = QLabel(objectName="caption")
+        self.words = with_properties(QLabel(), objectName="caption")
+        self._pixel = with_properties(QLabel(), objectName="caption")
+        self._zoom = with_properties(QLabel(), objectName="caption")
         self.modes: dict[Mode, QPushButton] = {}
         # How the pictures stand against each other: the bench has room for it beside its title.
         self.against = QWidget()
         self.keys = ChannelKeys()
         self.keys.chosen.connect(self.view.set_channels)
-        self.level = QComboBox(accessibleName="Level shown")
+        self.level = with_properties(QComboBox(), accessibleName="Level shown")
         self.level.addItem("Level by zoom")
-        self.canvas = QComboBox(accessibleName="Canvas behind the picture")
-        self.blink = QComboBox(accessibleName="How long each picture shows")
-        self.tiled = QPushButton("Tile", checkable=True, toolTip="Three times three of it, to see its seams")
-        self.lit = QPushButton(
-            "Lit", checkable=True, toolTip="Normals as a surface under a lamp that follows the pointer"
+        self.canvas = with_properties(QComboBox(), accessibleName="Canvas behind the picture")
+        self.blink = with_properties(QComboBox(), accessibleName="How long each picture shows")
+        self.tiled = with_properties(
+            QPushButton("Tile"), checkable=True, toolTip="Three times three of it, to see its seams"
         )
-        self.seen = QPushButton("At viewing size", toolTip="At the size it has on screen, with the levels that ship")
+        self.lit = with_properties(
+            QPushButton("Lit"), checkable=True, toolTip="Normals as a surface under a lamp that follows the pointer"
+        )
+        self.seen = with_properties(
+            QPushButton("At viewing size"), toolTip="At the size it has on screen, with the levels that ship"
+        )
         self.cut_out = QCheckBox("cut-out at")
-        self.keep = QCheckBox("levels keep it", toolTip="Ship levels that keep as much of the cut-out as the full size")
-        self.threshold = QSlider(Qt.Orientation.Horizontal, accessibleName="Alpha that the cut-out begins at")
-        self.exposure = QSlider(Qt.Orientation.Horizontal, accessibleName="Exposure in stops")
-        self._stops = QLabel(objectName="caption")
-        self.next_worst = QPushButton(
-            "Worst places", toolTip="Go to the next of the places that differ most (N, Shift+N)"
+        self.keep = with_properties(
+            QCheckBox("levels keep it"), toolTip="Ship levels that keep as much of the cut-out as the full size"
+        )
+        self.threshold = with_properties(
+            QSlider(Qt.Orientation.Horizontal), accessibleName="Alpha that the cut-out begins at"
+        )
+        self.exposure = with_properties(QSlider(Qt.Orientation.Horizontal), accessibleName="Exposure in stops")
+        self._stops = with_properties(QLabel(), objectName="caption")
+        self.next_worst = with_properties(
+            QPushButton("Worst places"), toolTip="Go to the next of the places that differ most (N, Shift+N)"
         )
         self.candidates = CandidatePane(session)
         self._build()
@@ -160,7 +172,7 @@ class OnePage(QWidget):
             row.setSpacing(4)
         group = QButtonGroup(self)
         for mode in Mode:
-            key = QPushButton(mode.value, checkable=True, checked=mode is Mode.SPLIT)
+            key = with_properties(QPushButton(mode.value), checkable=True, checked=mode is Mode.SPLIT)
             key.setObjectName("chip")
             key.clicked.connect(partial(self.set_mode, mode))
             group.addButton(key)
@@ -230,7 +242,7 @@ class OnePage(QWidget):
     def _at_viewing_size(self) -> None:
         session = self._session
         if session.inventory is not None and session.chosen:
-            self.view.zoom_to(seen_scale(session.inventory, session.chosen[0]))
+            self.view.zoom_to(screen_scale(session.inventory, session.chosen[0]))
             self.level.setCurrentIndex(0)
 
     def _point(self, x: int, y: int) -> None:
@@ -292,7 +304,7 @@ class OnePage(QWidget):
             if key == self._key:
                 self.say(str(error) if isinstance(error, OakTrimError) else f"The proof failed: {error}")
 
-        task = prove(plan, row, recipe, int(before.arrival.memory[row]), session.store)
+        task = prove(plan, row, recipe, int(before.footprint.memory[row]), session.store)
         self._work = start(task, self, done, failed)
         self._work.ended.connect(partial(self._ended, self._work))
         self.candidates.setVisible(True)

@@ -9,6 +9,7 @@ from oaktrim.core.formats.catalogue import FORMATS
 from oaktrim.core.plan.resolve import Recipe
 from oaktrim.core.units import size_text
 from oaktrim.desk.benches.proof.candidatepane import picture_of
+from oaktrim.desk.look.properties import with_properties
 from oaktrim.desk.models.trials import Trials, Tried
 from oaktrim.desk.session import Session
 from oaktrim.desk.widgets.pairwall import Pair, PairWall
@@ -34,13 +35,13 @@ class WallPage(QWidget):
         self.trials.found.connect(self._found)
         self.wall = PairWall()
         self.wall.chosen.connect(lambda place: self.chosen.emit(self._order[place]))
-        self._words = QLabel(objectName="caption")
+        self._words = with_properties(QLabel(), objectName="caption")
         self._rows: list[int] = []
         self._recipes: list[Recipe] = []
         self._results: dict[int, Tried] = {}
         self._order: list[int] = []
         self._key: tuple[object, ...] = ()
-        scroll = QScrollArea(widgetResizable=True, frameShape=QFrame.Shape.NoFrame)
+        scroll = with_properties(QScrollArea(widgetResizable=True), frameShape=QFrame.Shape.NoFrame)
         scroll.setWidget(self.wall)
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
@@ -54,7 +55,7 @@ class WallPage(QWidget):
         if not session.is_open or session.trying:
             return
         plan = session.plan()
-        rows = sorted(session.chosen, key=lambda row: -int(plan.arrival.memory[row]))[:_MOST]
+        rows = sorted(session.chosen, key=lambda row: -int(plan.footprint.memory[row]))[:_MOST]
         recipes = [plan.recipe(row) for row in rows]
         key = (plan.target, tuple(recipes), plan.inventory)
         if key == self._key:
@@ -82,13 +83,15 @@ class WallPage(QWidget):
         pairs = []
         for place in places:
             recipe, result = self._recipes[place], self._results.get(place)
-            words = f"{size_text(recipe.width, recipe.height)} {FORMATS[recipe.format].label}"
+            words = (
+                f"{size_text(recipe.settings.width, recipe.settings.height)} {FORMATS[recipe.settings.format].label}"
+            )
             name = textures[self._rows[place]].path.rsplit("/", 1)[-1]
             if result is None:
                 pairs.append(Pair(name, words, "…"))
             else:
                 both = picture_of(result.before), picture_of(result.after)
-                pairs.append(Pair(name, words, f"{result.steps:.2f} steps", *both))
+                pairs.append(Pair(name, words, f"{result.jnd:.2f} steps", *both))
         self._order = [self._rows[place] for place in places]
         self.wall.show_pairs(pairs)
         more = len(self._session.chosen) - len(self._rows)
@@ -100,4 +103,4 @@ class WallPage(QWidget):
         )
 
     def _steps(self, place: int) -> float:
-        return self._results[place].steps if place in self._results else 0.0
+        return self._results[place].jnd if place in self._results else 0.0

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
+from dataclasses import replace
 from pathlib import Path
 
 from PySide6.QtCore import QSettings, Qt
@@ -23,33 +24,25 @@ from PySide6.QtWidgets import (
 
 from oaktrim.core.errors import OakTrimError
 from oaktrim.core.formats.catalogue import FORMATS
-from oaktrim.core.plan.resolve import Plan, Standing, limits_of
+from oaktrim.core.plan.resolve import Plan, limits_of
 from oaktrim.core.progress import Progress
 from oaktrim.core.ship.manifest import NAME
 from oaktrim.core.ship.run import Item, Reason, Shipped, forecast_missed, schedule, ship
-from oaktrim.core.units import bytes_like, bytes_text, decibels_text, size_text
+from oaktrim.core.units import bytes_text, decibels_text, size_text
+from oaktrim.desk.benches.bench import Bench
+from oaktrim.desk.look.properties import with_properties
 from oaktrim.desk.session import Session
+from oaktrim.desk.widgets.tables import right_heads
 from oaktrim.desk.work.tasks import Work, as_task, start
 
 _HEADS = ("Texture", "Why", "Ships at", "Format", "Memory", "Measured", "Written to")
-_LINE_NAMES = {
-    "memory": "Texture memory",
-    "package": "Package",
-    "unpacked": "Unpacked",
-    "streaming": "Streamed levels",
-    "longest-side": "Longest side",
-    "materials": "Materials",
-    "triangles": "Triangles",
-    "draws": "Draw calls",
-}
 _RESULT_HEADS = ("", "Without cuts", "Forecast", "Shipped", "Limit", "")
 
 
-class ShipBench(QWidget):
+class ShipBench(Bench):
     """Runs the job for the watched target into a folder."""
 
     title = "Ship"
-    wants_swatch = False
 
     def __init__(self, session: Session, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -62,15 +55,15 @@ class ShipBench(QWidget):
         self._items: list[Item] = []
         self.folder = QLineEdit(placeholderText="A folder outside the source tree")
         self.folder.setAccessibleName("Output folder")
-        self.go = QPushButton("Ship", objectName="primary")
-        self.cancel = QPushButton("Cancel", enabled=False)
+        self.go = with_properties(QPushButton("Ship"), objectName="primary")
+        self.cancel = with_properties(QPushButton("Cancel"), enabled=False)
         self._browse = QPushButton("Choose…")
-        self._title = QLabel(objectName="title")
-        self._words = QLabel(objectName="caption", wordWrap=True)
-        self.bar = QProgressBar(visible=False)
+        self._title = with_properties(QLabel(), objectName="title")
+        self._words = with_properties(QLabel(wordWrap=True), objectName="caption")
+        self.bar = with_properties(QProgressBar(), visible=False)
         self.list = QTableWidget(0, len(_HEADS))
         self.result = QTableWidget(0, len(_RESULT_HEADS))
-        self._result_heading = QLabel(objectName="heading")
+        self._result_heading = with_properties(QLabel(), objectName="heading")
         self._build()
         self.folder.editingFinished.connect(self.refresh)
         self._browse.clicked.connect(self._choose)
@@ -87,7 +80,7 @@ class ShipBench(QWidget):
         top = QHBoxLayout()
         top.addWidget(self._title)
         top.addStretch(1)
-        into = QLabel("Into", objectName="soft")
+        into = with_properties(QLabel("Into"), objectName="soft")
         into.setBuddy(self.folder)
         for widget in (into, self.folder, self._browse, self.go, self.cancel):
             top.addWidget(widget, 3 if widget is self.folder else 0)
@@ -111,9 +104,7 @@ class ShipBench(QWidget):
             table.setAlternatingRowColors(True)
             table.horizontalHeader().setDefaultAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
         for table, figures in ((self.list, (4, 5)), (self.result, (1, 2, 3, 4))):
-            for place in figures:
-                side = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
-                table.horizontalHeaderItem(place).setTextAlignment(side)
+            right_heads(table, figures)
         for place, width in enumerate((200, 170, 90, 90, 90, 80)):
             self.list.setColumnWidth(place, width)
         self.list.horizontalHeader().setSectionResizeMode(6, QHeaderView.ResizeMode.Stretch)
@@ -190,9 +181,9 @@ class ShipBench(QWidget):
             cells = (
                 recipe.path,
                 item.reason.value,
-                size_text(recipe.width, recipe.height),
-                FORMATS[recipe.format].label,
-                bytes_text(int(plan.arrival.memory[item.row])),
+                size_text(recipe.settings.width, recipe.settings.height),
+                FORMATS[recipe.settings.format].label,
+                bytes_text(int(plan.footprint.memory[item.row])),
                 "",
                 item.output,
             )
@@ -280,38 +271,27 @@ class ShipBench(QWidget):
         self._result_heading.setVisible(False)
 
     def _show_result(self, before: Plan, plan: Plan, shipped: Shipped) -> None:
-        was = {standing.line: standing.value for standing in limits_of(before)}
-        forecast = {standing.line: standing.value for standing in limits_of(plan)}
-        surprise = forecast_missed(plan, shipped.standings)
+        was = {status.line.label: status.value for status in limits_of(before)}
+        forecast = {status.line.label: status.value for status in limits_of(plan)}
+        surprise = forecast_missed(plan, shipped.statuses)
         self._result_heading.setText(f"Weighed again on {plan.target.name}" + (f" · ▲ {surprise}" if surprise else ""))
-        self.result.setRowCount(len(shipped.standings))
-        for place, standing in enumerate(shipped.standings):
-            stated = getattr(plan.target.limits, standing.line) if standing.in_bytes else ""
-            unit = " px" if standing.line == "longest-side" else ""
-
-            def say(value: int, stated: str = stated, unit: str = unit) -> str:
-                return bytes_like(value, stated) if stated else f"{value:,}{unit}"
-
-            gap = say(abs(standing.limit - standing.value))
+        self.result.setRowCount(len(shipped.statuses))
+        for place, status in enumerate(shipped.statuses):
+            name, value, limit, verdict = status.words(plan.target)
+            about = "~" if status.line.estimated else ""
             cells = (
-                _LINE_NAMES[standing.line],
-                say(was[standing.line]),
-                ("~" if standing.line == "package" else "") + say(forecast[standing.line]),
-                say(standing.value),
-                say(standing.limit),
-                _verdict(standing, gap),
+                name.capitalize(),
+                replace(status, value=was[name]).words(plan.target)[1],
+                about + replace(status, value=forecast[name]).words(plan.target)[1],
+                value,
+                limit,
+                f"▲ {verdict}" if status.over else verdict,
             )
             for column, text in enumerate(cells):
                 self.result.setItem(place, column, _cell(text, 0 < column < 5))
-        self.result.setFixedHeight(34 + 26 * len(shipped.standings))
+        self.result.setFixedHeight(34 + 26 * len(shipped.statuses))
         self.result.setVisible(True)
         self._result_heading.setVisible(True)
-
-
-def _verdict(standing: Standing, gap: str) -> str:
-    if standing.over:
-        return f"▲ {gap} over"
-    return f"within, {gap} to spare" if standing.in_bytes else "within"
 
 
 def _cell(text: str, figure: bool) -> QTableWidgetItem:

@@ -34,12 +34,14 @@ from oaktrim.core.plan.paste import FORMAT, ROLE, SIZE, paste
 from oaktrim.core.plan.query import QueryError, select
 from oaktrim.core.plan.report import Survey, as_csv
 from oaktrim.core.survey.findings.rules import LABELS
+from oaktrim.desk.benches.bench import Bench
 from oaktrim.desk.benches.survey.cutbar import CutBar
 from oaktrim.desk.benches.survey.findingspane import FindingsPane
 from oaktrim.desk.benches.survey.pasteview import PasteView
 from oaktrim.desk.benches.survey.plankpane import PlankPane
 from oaktrim.desk.benches.survey.rulespane import RulesPane
 from oaktrim.desk.benches.survey.targetspage import TargetsPage
+from oaktrim.desk.look.properties import with_properties
 from oaktrim.desk.models.ledger import COLUMNS, GROUPS, LedgerModel
 from oaktrim.desk.models.thumbnails import SIDE
 from oaktrim.desk.session import Session
@@ -68,7 +70,7 @@ class _Chip:
     tip: str = ""
 
 
-class SurveyBench(QWidget):
+class SurveyBench(Bench):
     """Where things stand, and what is eating the budget."""
 
     title = "Survey"
@@ -80,10 +82,10 @@ class SurveyBench(QWidget):
         self._session = session
         self._filter, self._family, self._code = _ALL, "", ""
         self.model = LedgerModel(session, self)
-        self.find = FilterLine()
-        self.find.setMinimumWidth(150)
-        self.find.textChanged.connect(lambda _: self._apply())
-        self.group = QComboBox(accessibleName="Group the ledger by")
+        self.filter_line = FilterLine()
+        self.filter_line.setMinimumWidth(150)
+        self.filter_line.textChanged.connect(lambda _: self._apply())
+        self.group = with_properties(QComboBox(), accessibleName="Group the ledger by")
         self.ledger = QTableView()
         self.ledger.setItemDelegate(LedgerPainter(self.ledger))
         self.cuts = CutBar(session)
@@ -97,7 +99,7 @@ class SurveyBench(QWidget):
         self._chips = QHBoxLayout()
         self._chips.setSpacing(6)
         self._group = QButtonGroup(self)
-        self._fault = QLabel(objectName="warning")
+        self._fault = with_properties(QLabel(), objectName="warning")
         self._shown_chips: list[_Chip] = []
         self._quiet = False
         self._set_up_ledger()
@@ -111,7 +113,7 @@ class SurveyBench(QWidget):
         self.findings.kind_chosen.connect(self._show_kind)
 
     def _build(self) -> None:
-        body = QWidget(objectName="desk")
+        body = with_properties(QWidget(), objectName="desk")
         column = QVBoxLayout(body)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(0)
@@ -124,7 +126,7 @@ class SurveyBench(QWidget):
         top.setContentsMargins(10, 6, 10, 6)
         top.setSpacing(6)
         top.addLayout(self._chips)
-        top.addWidget(self.find, 1)
+        top.addWidget(self.filter_line, 1)
         top.addWidget(self.group)
         column.addLayout(top)
         column.addWidget(self._fault)
@@ -149,7 +151,7 @@ class SurveyBench(QWidget):
         row.setSpacing(4)
         group = QButtonGroup(self)
         for place, name in enumerate(("Planks", "Findings", "Role rules", "Targets")):
-            key = QPushButton(name, checkable=True, checked=place == 0)
+            key = with_properties(QPushButton(name), checkable=True, checked=place == 0)
             key.setObjectName("chip")
             key.clicked.connect(partial(lambda p, _=False: self.show_pane(p), place))
             group.addButton(key)
@@ -206,7 +208,7 @@ class SurveyBench(QWidget):
         kept = QSettings().value("ledger/columns", None)
         if kept is None:
             return {column.head for column in COLUMNS if not column.optional}
-        return {kept} if isinstance(kept, str) else set(kept)
+        return {kept} if isinstance(kept, str) else {str(head) for head in kept} if isinstance(kept, list) else set()
 
     def _show_columns(self) -> None:
         shown = self._shown_columns()
@@ -264,7 +266,7 @@ class SurveyBench(QWidget):
 
     def _fit_chips(self) -> None:
         """Show as many chips as there is room for beside the filter; those left out can still be typed."""
-        room = self.width() - self.find.minimumWidth() - self.group.sizeHint().width() - 44
+        room = self.width() - self.filter_line.minimumWidth() - self.group.sizeHint().width() - 44
         for chip in self._group.buttons():
             room -= chip.sizeHint().width() + self._chips.spacing()
             chip.setVisible(room >= 0 or chip.isChecked())
@@ -272,7 +274,7 @@ class SurveyBench(QWidget):
     def _recut(self) -> None:
         """Follow an edit: the counts change, and only the filter of what is cut lets other rows through."""
         self._show_chips()
-        if self._filter == _CUT or "is:" in self.find.text():
+        if self._filter == _CUT or "is:" in self.filter_line.text():
             self._apply()
 
     def _judged(self) -> None:
@@ -280,7 +282,7 @@ class SurveyBench(QWidget):
         self.keys["Findings"].setText(f"Findings {len(self._session.findings())}")
         self.model.recount()
         self._show_chips()
-        if self._filter == _FINDINGS or self._code or "finding" in self.find.text():
+        if self._filter == _FINDINGS or self._code or "finding" in self.filter_line.text():
             self._apply()
 
     def _show_chips(self) -> None:
@@ -295,7 +297,7 @@ class SurveyBench(QWidget):
             tip = "\n".join(f"{u.path}: {u.error}" for u in unreadable[:40])
             wanted.append(_Chip(f"▲ Unreadable {len(unreadable)}", False, self.show_finding, "unreadable", tip))
         for key, query in _QUERIES.items():
-            if key in _NOT_WITHOUT_MODELS and not (inventory.models or (key == _OTHERS and inventory.carried)):
+            if key in _NOT_WITHOUT_MODELS and not (inventory.models or (key == _OTHERS and inventory.passthrough)):
                 continue
             count = int(select(query, assets).sum())
             if (count or key in (_FINDINGS, self._filter)) and not self._code:
@@ -318,7 +320,7 @@ class SurveyBench(QWidget):
             button.deleteLater()
         self._group.setExclusive(False)
         for chip in wanted:
-            button = QPushButton(chip.text, checkable=True, objectName="chip", toolTip=chip.tip)
+            button = with_properties(QPushButton(chip.text), checkable=True, objectName="chip", toolTip=chip.tip)
             button.clicked.connect(lambda _=False, chip=chip: chip.act(chip.key))
             button.setSizePolicy(QSizePolicy.Policy.Fixed, QSizePolicy.Policy.Fixed)
             self._group.addButton(button)
@@ -363,11 +365,11 @@ class SurveyBench(QWidget):
             keep &= select(f"finding={self._code}", assets)
         fault = ""
         try:
-            keep &= select(self.find.text(), assets)
+            keep &= select(self.filter_line.text(), assets)
         except QueryError as error:
             fault = str(error)
-        self._session.filter_text = "" if fault else self.find.text()
-        self.find.show_fault(fault)
+        self._session.filter_text = "" if fault else self.filter_line.text()
+        self.filter_line.show_fault(fault)
         self._fault.setText(fault)
         self._fault.setVisible(bool(fault))
         return keep
@@ -377,9 +379,9 @@ class SurveyBench(QWidget):
     def _selected(self) -> None:
         if self._quiet:
             return
-        places = [
-            place for span in self.ledger.selectionModel().selection() for place in range(span.top(), span.bottom() + 1)
-        ]
+        spans = self.ledger.selectionModel().selection()
+        ranges = (spans.at(number) for number in range(spans.count()))
+        places = [place for span in ranges for place in range(span.top(), span.bottom() + 1)]
         current = self.ledger.currentIndex().row()
         rows = [row for row in (self.model.row_at(place) for place in dict.fromkeys(places)) if row >= 0]
         if current in places and self.model.row_at(current) in rows:
@@ -459,6 +461,6 @@ class SurveyBench(QWidget):
         self.show_pane(0 if self._whole.currentIndex() else self._panes.currentIndex())
         names = {"Cap": self.cuts.cap, "Drop": self.cuts.drop, "SetFormat": self.cuts.format}
         names |= {"SetLevels": self.cuts.levels, "SetEffort": self.cuts.effort, "SetLoss": self.cuts.loss}
-        names |= {"SetCounted": self.cuts.counted}
+        names |= {"SetErrorMetric": self.cuts.error_metric}
         control = names.get(kind.__name__ if kind else "Cap", self.cuts.cap)
         control.setFocus(Qt.FocusReason.OtherFocusReason)

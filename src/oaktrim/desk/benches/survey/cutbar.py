@@ -8,22 +8,23 @@ from PySide6.QtCore import QSignalBlocker, Qt
 from PySide6.QtGui import QColor
 from PySide6.QtWidgets import QComboBox, QFrame, QHBoxLayout, QLabel, QSlider, QSpinBox, QVBoxLayout, QWidget
 
-from oaktrim.core.codecs.effort import Counted, Effort
+from oaktrim.core.codecs.effort import Effort, ErrorMetric
 from oaktrim.core.formats.catalogue import ORDER
-from oaktrim.core.plan.advice import about, offers
+from oaktrim.core.plan.advice import format_options
 from oaktrim.core.plan.cuts import (
-    COUNTED_WORDS,
+    ERROR_METRIC_WORDS,
     Cap,
     Change,
     Drop,
-    SetCounted,
     SetEffort,
+    SetErrorMetric,
     SetFormat,
     SetLevels,
     SetLoss,
 )
 from oaktrim.core.survey.roles import Role
 from oaktrim.core.targets.target import Target
+from oaktrim.desk.look.properties import with_properties
 from oaktrim.desk.look.tokens import tokens
 from oaktrim.desk.session import Session
 
@@ -40,8 +41,8 @@ class CutBar(QFrame):
         self.setObjectName("band")
         self._session = session
         self._offered: tuple[Target, Role, bool, bool] | None = None
-        self._who = QLabel(objectName="heading")
-        self.cap = QSlider(Qt.Orientation.Horizontal, minimum=0, maximum=len(_SIDES), pageStep=1)
+        self._who = with_properties(QLabel(), objectName="heading")
+        self.cap = with_properties(QSlider(Qt.Orientation.Horizontal), minimum=0, maximum=len(_SIDES), pageStep=1)
         self.cap.setMinimumWidth(120)
         self._cap_words = QLabel()
         self._cap_words.setMinimumWidth(44)
@@ -50,7 +51,7 @@ class CutBar(QFrame):
         self.levels = QComboBox()
         self.effort = QComboBox()
         self.loss = QComboBox()
-        self.counted = QComboBox()
+        self.error_metric = QComboBox()
         self.role = QComboBox()
         self.scope = QComboBox()
         self._build()
@@ -72,7 +73,7 @@ class CutBar(QFrame):
         first.addWidget(self._who)
         self._add(first, "Cap", self.cap, 1)
         first.addWidget(self._cap_words)
-        first.addWidget(QLabel("for", objectName="soft"))
+        first.addWidget(with_properties(QLabel("for"), objectName="soft"))
         first.addWidget(self.scope)
         for text, widget in (
             ("Drop", self.drop),
@@ -80,7 +81,7 @@ class CutBar(QFrame):
             ("Levels", self.levels),
             ("Effort", self.effort),
             ("Give up", self.loss),
-            ("Errors", self.counted),
+            ("Errors", self.error_metric),
         ):
             self._add(second, text, widget, 0)
         self._add(first, "used as", self.role, 0)
@@ -93,8 +94,8 @@ class CutBar(QFrame):
         self.effort.addItems([_AS_IS, *(e.value for e in Effort)])
         self.loss.addItems([_AS_IS, *(f"{loss:g} dB" if loss else "nothing" for loss in _LOSSES)])
         self.loss.setToolTip("Quality given up for a smaller download: blocks repeat each other and pack tighter")
-        self.counted.addItems([_AS_USED, *COUNTED_WORDS.values()])
-        self.counted.setToolTip(
+        self.error_metric.addItems([_AS_USED, *ERROR_METRIC_WORDS.values()])
+        self.error_metric.setToolTip(
             "What the encoder counts errors on: told by the use, or as colour, each channel by what the eye sees of it, "
             "as angles of normals, or as values of which alpha is one"
         )
@@ -106,7 +107,7 @@ class CutBar(QFrame):
 
     @staticmethod
     def _add(row: QHBoxLayout, text: str, control: QWidget, stretch: int) -> None:
-        label = QLabel(text, objectName="soft")
+        label = with_properties(QLabel(text), objectName="soft")
         label.setBuddy(control)
         control.setAccessibleName(f"{text} of the selected textures")
         row.addWidget(label)
@@ -120,7 +121,7 @@ class CutBar(QFrame):
         self.levels.activated.connect(self._levels_chosen)
         self.effort.activated.connect(self._effort_chosen)
         self.loss.activated.connect(lambda place: self._choose(SetLoss, SetLoss(_LOSSES[place - 1]) if place else None))
-        self.counted.activated.connect(self._counted_chosen)
+        self.error_metric.activated.connect(self._metric_chosen)
         self.role.activated.connect(lambda place: self._session.set_role(self.role.itemData(place)))
 
     @property
@@ -156,8 +157,8 @@ class CutBar(QFrame):
     def _effort_chosen(self, place: int) -> None:
         self._choose(SetEffort, SetEffort(list(Effort)[place - 1]) if place else None)
 
-    def _counted_chosen(self, place: int) -> None:
-        self._choose(SetCounted, SetCounted(list(Counted)[place - 1]) if place else None)
+    def _metric_chosen(self, place: int) -> None:
+        self._choose(SetErrorMetric, SetErrorMetric(list(ErrorMetric)[place - 1]) if place else None)
 
     # To the controls
 
@@ -186,17 +187,17 @@ class CutBar(QFrame):
             self.format.clear()
             self.format.addItem(_AS_IS, "")
             fits = True
-            for offer in offers(*use):
-                if fits and offer.against:
+            for option in format_options(*use):
+                if fits and option.against:
                     fits = False
                     self.format.insertSeparator(self.format.count())
-                row = offer.format
+                row = option.format
                 sign = " ▲" if not session.watched.decodes(row) else ""
                 self.format.addItem(row.label + sign, row.name)
-                good, breaks = about(row)
-                tip = f"{row.label}, {row.bits_a_pixel:.3g} bits a pixel\nGood for: {good}\nBreaks: {breaks}"
-                if offer.against:
-                    tip += f"\nNot here: {offer.against}"
+                good, breaks = row.good_for, row.weakness
+                tip = f"{row.label}, {row.bits_per_pixel:.3g} bits a pixel\nGood for: {good}\nBreaks: {breaks}"
+                if option.against:
+                    tip += f"\nNot here: {option.against}"
                     self.format.setItemData(
                         self.format.count() - 1, QColor(tokens().soft), Qt.ItemDataRole.ForegroundRole
                     )
@@ -205,7 +206,7 @@ class CutBar(QFrame):
     def refresh(self) -> None:
         """Show the cuts of the textures now selected."""
         count = len(self._session.chosen) if self._session.is_open else 0
-        chosen_for = (self.cap, self.drop, self.format, self.levels, self.effort, self.loss, self.counted)
+        chosen_for = (self.cap, self.drop, self.format, self.levels, self.effort, self.loss, self.error_metric)
         for control in (*chosen_for, self.role, self.scope):
             control.setEnabled(count > 0)
         self._who.setText("Nothing selected" if not count else f"Cut {count} texture{'s' if count > 1 else ''}")
@@ -225,9 +226,11 @@ class CutBar(QFrame):
         self._show(self.format, formats, 0 if held < 0 else self.format.findData(ORDER[held]))
         self._show_plain(self.levels, SetLevels, lambda on: 1 if on else 2)
         self._show_plain(self.effort, SetEffort, lambda rank: rank + 1)
-        self._show_plain(self.counted, SetCounted, lambda place: place + 1)
+        self._show_plain(self.error_metric, SetErrorMetric, lambda place: place + 1)
         self._show_plain(
-            self.loss, SetLoss, lambda held: 1 + min(range(len(_LOSSES)), key=lambda i: abs(_LOSSES[i] * 100 - held))
+            self.loss,
+            SetLoss,
+            lambda held: 1 + min(range(len(_LOSSES)), key=lambda i: abs(_LOSSES[i] - SetLoss.value_of(held))),
         )
         roles = self._session.chosen_roles()
         self._show(self.role, len(roles) > 1, max(0, self.role.findData(next(iter(roles)))))

@@ -23,6 +23,7 @@ from oaktrim.core.plan.verdict import change_of
 from oaktrim.core.survey.findings.finding import Finding, Remedy, Severity
 from oaktrim.core.survey.findings.rules import LABELS
 from oaktrim.core.units import bytes_text
+from oaktrim.desk.look.properties import with_properties
 from oaktrim.desk.session import Session
 
 _SIGNS = {Severity.ERROR: "▲ error", Severity.WARNING: "! warning", Severity.NOTE: "· note"}
@@ -44,12 +45,12 @@ class FindingsPane(QWidget):
         super().__init__(parent)
         self._session = session
         self._groups: dict[str, list[Finding]] = {}
-        self.kinds = QTableWidget(0, 4, accessibleName="Kinds of findings")
+        self.kinds = with_properties(QTableWidget(0, 4), accessibleName="Kinds of findings")
         self._words = QLabel(wordWrap=True, textFormat=Qt.TextFormat.PlainText)
         self._words.setAlignment(Qt.AlignmentFlag.AlignTop)
-        self.mend = QPushButton("Mend", objectName="primary")
-        self.quiet = QPushButton(
-            "Not here…", toolTip="Keep this finding quiet for these files, with a reason kept in the job"
+        self.mend = with_properties(QPushButton("Mend"), objectName="primary")
+        self.quiet = with_properties(
+            QPushButton("Not here…"), toolTip="Keep this finding quiet for these files, with a reason kept in the job"
         )
         self.heard = QPushButton("Hear all again")
         self.mend.clicked.connect(self._mend)
@@ -91,7 +92,11 @@ class FindingsPane(QWidget):
     def code(self) -> str:
         """The kind that is chosen; empty for none."""
         rows = self.kinds.selectionModel().selectedRows()
-        return str(self.kinds.item(rows[0].row(), 0).data(Qt.ItemDataRole.UserRole)) if rows else ""
+        return self._code_at(rows[0].row()) if rows else ""
+
+    def _code_at(self, row: int) -> str:
+        item = self.kinds.item(row, 0)
+        return "" if item is None else str(item.data(Qt.ItemDataRole.UserRole))
 
     def refresh(self) -> None:
         """Show what is wrong now, the gravest first."""
@@ -123,7 +128,7 @@ class FindingsPane(QWidget):
     def choose(self, code: str) -> None:
         """Choose a kind, or none."""
         for row in range(self.kinds.rowCount()):
-            if self.kinds.item(row, 0).data(Qt.ItemDataRole.UserRole) == code:
+            if self._code_at(row) == code:
                 self.kinds.selectRow(row)
                 return
         self.kinds.clearSelection()
@@ -167,7 +172,7 @@ class FindingsPane(QWidget):
             self.mend.setEnabled(True)
         self.mend.setVisible(bool(rows))
         self.quiet.setVisible(bool(rows))
-        quiet = len(session.job.silenced) if session.history is not None else 0
+        quiet = len(session.job.suppressed) if session.history is not None else 0
         self.heard.setText(f"Hear {quiet} again")
         self.heard.setVisible(quiet > 0)
 
@@ -208,10 +213,10 @@ class FindingsPane(QWidget):
     def silence(self, reason: str) -> None:
         """Keep the chosen kind quiet on what is meant."""
         code, paths = self.code, tuple(dict.fromkeys(f.path for f in self._meant()))
-        self._session.edit(self._session.job.with_silence(code, paths, reason), f"quiet: {LABELS[code].lower()}")
+        self._session.edit(self._session.job.with_suppression(code, paths, reason), f"quiet: {LABELS[code].lower()}")
 
     def _hear(self) -> None:
         job = self._session.job
-        for row in job.silenced:
-            job = job.without_silence(row.code, row.path)
+        for row in job.suppressed:
+            job = job.without_suppression(row.code, row.path)
         self._session.edit(job, "hear all findings")

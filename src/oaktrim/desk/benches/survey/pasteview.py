@@ -14,6 +14,7 @@ from PySide6.QtWidgets import (
 )
 
 from oaktrim.core.plan.paste import Pasted
+from oaktrim.desk.look.properties import with_properties
 from oaktrim.desk.session import Session
 
 _MOST = 400
@@ -30,10 +31,12 @@ class PasteView(QDialog):
         body = QVBoxLayout(self)
         count = len(pasted.changes)
         refused = f", {len(pasted.refused)} refused" if pasted.refused else ""
-        body.addWidget(QLabel(f"{count} change{'' if count == 1 else 's'}{refused}", objectName="heading"))
+        body.addWidget(
+            with_properties(QLabel(f"{count} change{'' if count == 1 else 's'}{refused}"), objectName="heading")
+        )
         rows = [(path, now, new) for path, now, new in pasted.changes]
         rows += [(path, value, f"▲ {reason}") for path, value, reason in pasted.refused]
-        table = QTableWidget(min(len(rows), _MOST), 3, accessibleName="What the paste would change")
+        table = with_properties(QTableWidget(min(len(rows), _MOST), 3), accessibleName="What the paste would change")
         table.setHorizontalHeaderLabels(["Texture", "Now, or pasted", "Then"])
         table.verticalHeader().hide()
         table.setEditTriggers(QTableWidget.EditTrigger.NoEditTriggers)

@@ -9,11 +9,12 @@ from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QPushButton, QVBox
 
 from oaktrim.core.plan.breakdown import Breakdown, Grouping, asset_costs, breakdown
 from oaktrim.core.survey.inventory import Inventory
+from oaktrim.core.targets.lines import LINES, byte_lines
+from oaktrim.desk.look.layouts import clear_layout
+from oaktrim.desk.look.properties import with_properties
 from oaktrim.desk.session import Session
 from oaktrim.desk.widgets.planks import Planked, Planks
 from oaktrim.desk.work.tasks import as_task, start
-
-_LINES = {"memory": "texture memory", "package": "package", "unpacked": "unpacked"}
 
 
 class PlankPane(QWidget):
@@ -25,14 +26,14 @@ class PlankPane(QWidget):
         self._trees: dict[Grouping, tuple[Inventory, Breakdown, list[list[int]]]] = {}
         self._making: tuple[Inventory, Grouping] | None = None
         self.planks = Planks()
-        self.grouping = QComboBox(accessibleName="Boards by")
-        self.line = QComboBox(accessibleName="Boards weigh")
+        self.grouping = with_properties(QComboBox(), accessibleName="Boards by")
+        self.line = with_properties(QComboBox(), accessibleName="Boards weigh")
         self._trail = QHBoxLayout()
         self._trail.setSpacing(2)
         for group in Grouping:
             self.grouping.addItem(f"by {group.value}", group)
-        for line, words in _LINES.items():
-            self.line.addItem(words, line)
+        for name in byte_lines():
+            self.line.addItem(LINES[name].label, name)
         top = QHBoxLayout()
         top.setContentsMargins(8, 2, 8, 0)
         top.addLayout(self._trail)
@@ -68,7 +69,7 @@ class PlankPane(QWidget):
             return
         _, tree, children = self._trees[group]
         costs = tree.costs(asset_costs(self._session.plan(), self.line.currentData()))
-        families = [*inventory.families.tolist(), *(row.family.value for row in inventory.carried)]
+        families = [*inventory.families.tolist(), *(row.family.value for row in inventory.passthrough)]
         self.planks.show_planks(Planked(tree, costs, families, children))
         self._show_selection()
 
@@ -97,11 +98,7 @@ class PlankPane(QWidget):
         self.planks.select_assets(frozenset(self._session.selected))
 
     def _show_trail(self) -> None:
-        while self._trail.count():
-            item = self._trail.takeAt(0)
-            if item.widget() is not None:
-                item.widget().hide()
-                item.widget().deleteLater()
+        clear_layout(self._trail)
         trail = self.planks.trail()
         for place, (board, name) in enumerate(trail):
             key = QPushButton(name)
@@ -110,4 +107,4 @@ class PlankPane(QWidget):
             key.clicked.connect(partial(lambda b, _=False: self.planks.zoom(b), board))
             self._trail.addWidget(key)
             if place < len(trail) - 1:
-                self._trail.addWidget(QLabel("›", objectName="soft"))
+                self._trail.addWidget(with_properties(QLabel("›"), objectName="soft"))

@@ -21,6 +21,8 @@ from PySide6.QtWidgets import (
 from oaktrim.core.plan.rolerules import RoleRule, share_text
 from oaktrim.core.survey.findings.finding import COMMON_SHARES
 from oaktrim.core.survey.roles import Role
+from oaktrim.desk.look.layouts import clear_layout
+from oaktrim.desk.look.properties import with_properties
 from oaktrim.desk.session import Session
 
 # Cells that one role takes in the grid.
@@ -36,30 +38,31 @@ class RulesPane(QWidget):
         super().__init__(parent)
         self._session = session
         self._lines: dict[Role, tuple[QComboBox, QComboBox, QComboBox, QLabel]] = {}
-        self.scope = QComboBox(accessibleName="Targets that the rules are for")
-        self.common = QPushButton(
-            "Use the common rule", toolTip="Normals at a half, surface values at a quarter of the base colour"
+        self.scope = with_properties(QComboBox(), accessibleName="Targets that the rules are for")
+        self.common = with_properties(
+            QPushButton("Use the common rule"),
+            toolTip="Normals at a half, surface values at a quarter of the base colour",
         )
         self.common.clicked.connect(self._use_common)
         self._grid = QGridLayout()
         self._grid.setHorizontalSpacing(8)
         self._grid.setVerticalSpacing(3)
-        inside = QWidget(objectName="sheet")
+        inside = with_properties(QWidget(), objectName="sheet")
         body = QVBoxLayout(inside)
         body.setContentsMargins(12, 4, 12, 6)
         body.addLayout(self._grid)
         body.addStretch(1)
-        scroll = QScrollArea(widgetResizable=True, frameShape=QScrollArea.Shape.NoFrame)
+        scroll = with_properties(QScrollArea(widgetResizable=True), frameShape=QScrollArea.Shape.NoFrame)
         scroll.setWidget(inside)
         top = QHBoxLayout()
         top.setContentsMargins(12, 2, 12, 2)
-        about = QLabel(
-            "A role ships at its share of what its material's base colour ships at; a cut by hand wins.",
+        about = with_properties(
+            QLabel("A role ships at its share of what its material's base colour ships at; a cut by hand wins."),
             objectName="soft",
         )
         top.addWidget(about, 1)
         top.addWidget(self.common)
-        top.addWidget(QLabel("for", objectName="soft"))
+        top.addWidget(with_properties(QLabel("for"), objectName="soft"))
         top.addWidget(self.scope)
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
@@ -87,18 +90,14 @@ class RulesPane(QWidget):
     def _rebuild(self) -> None:
         inventory = self._session.inventory
         assert inventory is not None
-        while self._grid.count():
-            item = self._grid.takeAt(0)
-            if item.widget() is not None:
-                item.widget().hide()
-                item.widget().deleteLater()
+        clear_layout(self._grid)
         self._lines = {}
         every = list(Role)
         roles = [every[code] for code in np.unique(inventory.role_codes)]
         half = -(-len(roles) // 2)
         for half_of in range(2 if len(roles) > 1 else 1):
             for place, text in enumerate(("Role", "Of base colour", "At least", "At most", "Smaller")):
-                self._grid.addWidget(QLabel(text, objectName="caption"), 0, half_of * _COLUMNS + place)
+                self._grid.addWidget(with_properties(QLabel(text), objectName="caption"), 0, half_of * _COLUMNS + place)
         for number, role in enumerate(roles):
             line, start = 1 + number % half, number // half * _COLUMNS
             share, floor, ceiling = QComboBox(), QComboBox(), QComboBox()
@@ -111,7 +110,7 @@ class RulesPane(QWidget):
             share.setFixedWidth(92)
             floor.setFixedWidth(66)
             ceiling.setFixedWidth(66)
-            effect = QLabel(objectName="caption")
+            effect = with_properties(QLabel(), objectName="caption")
             for name, box in (("share", share), ("floor", floor), ("ceiling", ceiling)):
                 box.setAccessibleName(f"{role.label}: {name}")
                 box.activated.connect(partial(lambda r, _: self._changed(r), role))

@@ -27,22 +27,23 @@ from PySide6.QtWidgets import (
 )
 
 from oaktrim.core.errors import OakTrimError
-from oaktrim.core.formats.catalogue import FORMATS, ORDER, Hardware
+from oaktrim.core.formats.catalogue import FORMATS, ORDER
+from oaktrim.core.formats.format import Hardware
 from oaktrim.core.plan.resolve import Plan
+from oaktrim.core.targets.lines import LINES
 from oaktrim.core.targets.target import (
-    BYTE_LINES,
     Oversize,
     SizeRule,
     Target,
-    impossible,
     load_target,
     save_target,
     shipped_targets,
+    validate,
 )
 from oaktrim.core.units import bytes_text
+from oaktrim.desk.look.properties import with_properties
 from oaktrim.desk.session import Session
 
-_COUNTS = ("longest_side", "materials", "triangles", "draws")
 _FAMILIES = (Hardware.PLAIN, Hardware.BC, Hardware.ETC2, Hardware.ASTC)
 _SIZE_RULES = {
     SizeRule.FREE: "any size",
@@ -64,9 +65,9 @@ def rest_pays(plan: Plan, family: Hardware) -> str:
     share = plan.target.audience.get(family, 1.0) if family in plan.target.hardware else 0.0
     if not count or family is Hardware.PLAIN:
         return "nothing ships in it" if family is not Hardware.PLAIN else "all have it"
-    a = plan.arrival
+    a = plan.footprint
     plain = sum(
-        FORMATS[FORMATS[ORDER[plan.formats[row]]].expands_to].chain_bytes(
+        FORMATS[FORMATS[ORDER[plan.formats[row]]].expands_to].mip_chain_bytes(
             int(a.width[row]), int(a.height[row]), int(a.levels[row]), layers=plan.inventory.textures[row].slices
         )
         for row in np.flatnonzero(inside)
@@ -84,12 +85,12 @@ class TargetsPage(QWidget):
         super().__init__(parent)
         self.setObjectName("sheet")
         self._session = session
-        self.list = QListWidget(accessibleName="Targets of the job")
+        self.list = with_properties(QListWidget(), accessibleName="Targets of the job")
         self.list.setFixedWidth(170)
         self.list.currentRowChanged.connect(lambda _: self._show())
         self.copy = QPushButton("Copy")
         self.remove = QPushButton("Remove")
-        self.reset = QPushButton("As shipped", toolTip="Take back all changes to this target")
+        self.reset = with_properties(QPushButton("As shipped"), toolTip="Take back all changes to this target")
         self._import = QPushButton("Import…")
         self._export = QPushButton("Export…")
         self.fields: dict[str, QLineEdit] = {}
@@ -97,8 +98,8 @@ class TargetsPage(QWidget):
         self.shares: dict[Hardware, QSpinBox] = {}
         self._pays: dict[Hardware, QLabel] = {}
         self.choices: dict[str, QComboBox] = {}
-        self.level = QSpinBox(minimum=0, maximum=22, accessibleName="Packing level")
-        self.said = QLabel(objectName="warning", wordWrap=True)
+        self.level = with_properties(QSpinBox(minimum=0, maximum=22), accessibleName="Packing level")
+        self.said = with_properties(QLabel(wordWrap=True), objectName="warning")
         self._build()
         session.opened.connect(self._reload)
         session.job_changed.connect(self._reload)
@@ -121,20 +122,22 @@ class TargetsPage(QWidget):
         left = QVBoxLayout()
         left.addWidget(self.list, 1)
         left.addLayout(keys)
-        inside = QWidget(objectName="sheet")
+        inside = with_properties(QWidget(), objectName="sheet")
         form = QVBoxLayout(inside)
         form.setContentsMargins(16, 4, 16, 12)
         form.setSpacing(10)
         form.addLayout(self._names())
-        form.addWidget(QLabel("Limits", objectName="heading"))
+        form.addWidget(with_properties(QLabel("Limits"), objectName="heading"))
         form.addLayout(self._limits())
-        form.addWidget(QLabel("Hardware, and the share of the audience that has it", objectName="heading"))
+        form.addWidget(
+            with_properties(QLabel("Hardware, and the share of the audience that has it"), objectName="heading")
+        )
         form.addLayout(self._hardware())
-        form.addWidget(QLabel("Sizes, upload and packing", objectName="heading"))
+        form.addWidget(with_properties(QLabel("Sizes, upload and packing"), objectName="heading"))
         form.addLayout(self._rules())
         form.addWidget(self.said)
         form.addStretch(1)
-        scroll = QScrollArea(widgetResizable=True, frameShape=QScrollArea.Shape.NoFrame)
+        scroll = with_properties(QScrollArea(widgetResizable=True), frameShape=QScrollArea.Shape.NoFrame)
         scroll.setWidget(inside)
         row = QHBoxLayout(self)
         row.setContentsMargins(10, 6, 0, 8)
@@ -142,7 +145,7 @@ class TargetsPage(QWidget):
         row.addWidget(scroll, 1)
 
     def _line(self, name: str, words: str) -> QLineEdit:
-        line = QLineEdit(accessibleName=words)
+        line = with_properties(QLineEdit(), accessibleName=words)
         line.editingFinished.connect(self._changed)
         self.fields[name] = line
         return line
@@ -150,18 +153,19 @@ class TargetsPage(QWidget):
     def _names(self) -> QGridLayout:
         grid = QGridLayout()
         for place, name in enumerate(("name", "about")):
-            grid.addWidget(QLabel(name.capitalize(), objectName="soft"), place, 0)
+            grid.addWidget(with_properties(QLabel(name.capitalize()), objectName="soft"), place, 0)
             grid.addWidget(self._line(name, name.capitalize()), place, 1)
         return grid
 
     def _limits(self) -> QGridLayout:
         grid = QGridLayout()
         grid.setHorizontalSpacing(10)
-        for place, name in enumerate((*BYTE_LINES, *_COUNTS)):
-            words = name.replace("_", " ")
-            line = self._line(name, f"Limit: {words}")
+        for place, limited in enumerate(LINES.values()):
+            line = self._line(limited.field, f"Limit: {limited.label}")
             line.setPlaceholderText("not watched")
-            grid.addWidget(QLabel(words.capitalize(), objectName="soft"), place % 4, place // 4 * 2)
+            grid.addWidget(
+                with_properties(QLabel(limited.label.capitalize()), objectName="soft"), place % 4, place // 4 * 2
+            )
             grid.addWidget(line, place % 4, place // 4 * 2 + 1)
         return grid
 
@@ -170,10 +174,16 @@ class TargetsPage(QWidget):
         grid.setHorizontalSpacing(10)
         for place, family in enumerate(_FAMILIES):
             has = QCheckBox(family.value.upper() if family is not Hardware.PLAIN else "Plain")
-            share = QSpinBox(minimum=1, maximum=100, suffix=" %", accessibleName=f"Share with {family.value}")
+            share = with_properties(
+                QSpinBox(minimum=1, maximum=100, suffix=" %"), accessibleName=f"Share with {family.value}"
+            )
             has.toggled.connect(lambda _: self._changed())
             share.editingFinished.connect(self._changed)
-            self.has[family], self.shares[family], self._pays[family] = has, share, QLabel(objectName="caption")
+            self.has[family], self.shares[family], self._pays[family] = (
+                has,
+                share,
+                with_properties(QLabel(), objectName="caption"),
+            )
             for column, widget in enumerate((has, share, self._pays[family])):
                 grid.addWidget(widget, place, column)
         grid.setColumnStretch(2, 1)
@@ -189,14 +199,14 @@ class TargetsPage(QWidget):
             ("method", "Package packed with", {"deflate": "deflate", "zstd": "Zstandard", "lz4": "LZ4"}),
         )
         for place, (name, words, options) in enumerate(rows):
-            box = QComboBox(accessibleName=words)
+            box = with_properties(QComboBox(), accessibleName=words)
             for value, label in options.items():
                 box.addItem(label, value)
             box.activated.connect(lambda _: self._changed())
             self.choices[name] = box
-            grid.addWidget(QLabel(words, objectName="soft"), place // 2, place % 2 * 2)
+            grid.addWidget(with_properties(QLabel(words), objectName="soft"), place // 2, place % 2 * 2)
             grid.addWidget(box, place // 2, place % 2 * 2 + 1)
-        grid.addWidget(QLabel("Level", objectName="soft"), 2, 2)
+        grid.addWidget(with_properties(QLabel("Level"), objectName="soft"), 2, 2)
         grid.addWidget(self.level, 2, 3)
         self.level.editingFinished.connect(self._changed)
         return grid
@@ -246,7 +256,7 @@ class TargetsPage(QWidget):
             box.setCurrentIndex(box.findData(values[name]))
         with QSignalBlocker(self.level):
             self.level.setValue(target.packing.level)
-        self._say("\n".join(impossible(target)))
+        self._say("\n".join(validate(target)))
         self.remove.setEnabled(len(self._session.targets) > 1)
         self.reset.setEnabled(target in self._session.job.own_targets and target.id in shipped_targets())
 
@@ -261,10 +271,10 @@ class TargetsPage(QWidget):
         document: dict[str, Any] = msgspec.to_builtins(target)
         document["name"], document["about"] = self.fields["name"].text().strip(), self.fields["about"].text().strip()
         limits: dict[str, Any] = {}
-        for name in (*BYTE_LINES, *_COUNTS):
-            text = self.fields[name].text().strip()
+        for line in LINES.values():
+            text = self.fields[line.field].text().strip()
             if text:
-                limits[name] = int(text.replace(",", "").replace("_", "")) if name in _COUNTS else text
+                limits[line.field] = text if line.in_bytes else int(text.replace(",", "").replace("_", ""))
         document["limits"] = limits
         has = [family for family in _FAMILIES if self.has[family].isChecked()]
         document["hardware"] = [family.value for family in has]
@@ -287,7 +297,7 @@ class TargetsPage(QWidget):
         if made != target:
             self._session.edit(self._session.job.with_target(made), f"target {made.name}")
         else:
-            self._say("\n".join(impossible(target)))
+            self._say("\n".join(validate(target)))
 
     def _copy(self) -> None:
         target = self.target

@@ -1,0 +1,1 @@
+"""ASTC, low dynamic range."""

@@ -1,0 +1,1 @@
+"""BC6H, unsigned and signed."""
