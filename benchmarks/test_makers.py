@@ -14,12 +14,12 @@ from tests.core.makers.test_glyphs import many_ideographs
 
 from benchmarks.conftest import report, turns
 from oaktrim.core.files.pictures import write_png
-from oaktrim.core.makers.fonts import open_font
-from oaktrim.core.makers.glyphs import GlyphSheet, make_sheet
+from oaktrim.core.makers.glyphs.fonts import open_font
+from oaktrim.core.makers.glyphs.sheet import GlyphSheet, make_sheet
 from oaktrim.core.makers.layouts import LAYOUTS
-from oaktrim.core.makers.pack import ChannelSource, Lane, Pack, pack_picture
+from oaktrim.core.makers.pack.pack import ChannelSource, Lane, Pack, pack_picture
 from oaktrim.core.progress import finish, map_unordered
-from oaktrim.core.survey.making import Sources
+from oaktrim.core.survey.derived import Sources
 from oaktrim.demo.brush import noise
 
 _SIDE, _SETS, _FILES = 2048, 6, ("ao", "rough", "metal")

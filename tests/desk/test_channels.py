@@ -11,11 +11,11 @@ from PySide6.QtCore import QMimeData, QPoint, Qt, QUrl
 from PySide6.QtGui import QDropEvent, QGuiApplication
 from PySide6.QtWidgets import QPushButton
 
-from oaktrim.core.makers.glyphs import GlyphSheet
+from oaktrim.core.makers.glyphs.sheet import GlyphSheet
 from oaktrim.core.makers.layouts import LAYOUTS
 from oaktrim.core.makers.names import NamePatterns
-from oaktrim.core.makers.pack import Channel
-from oaktrim.core.makers.patch import Rect
+from oaktrim.core.makers.pack.pack import Channel
+from oaktrim.core.makers.patch.patch import Rect
 from oaktrim.demo.signface import sign_font
 from oaktrim.desk.benches.channels import patchpage
 from oaktrim.desk.benches.channels.bench import Page

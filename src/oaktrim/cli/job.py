@@ -13,6 +13,7 @@ from oaktrim.cli.sources import Source, source_at, weigh_source
 from oaktrim.core.codecs.effort import Effort, ErrorMetric
 from oaktrim.core.errors import DocumentError, shown
 from oaktrim.core.job.document import SUFFIX, Job, load_job, new_job, root_of, save_job
+from oaktrim.core.makers.registry import kind_of
 from oaktrim.core.plan.cuts import (
     MAX_LOSS,
     Cap,
@@ -74,8 +75,8 @@ def show(path: Path) -> None:
     for rule in job.role_rules:
         click.echo(f"rule: {rule.role.value} {rule.label} ({', '.join(rule.targets) or 'all targets'})")
     for maker in job.makers:
-        of = ", ".join(maker.inputs) or getattr(maker, "font", "")
-        click.echo(f"{maker.kind}: {maker.name}, of {of}")
+        kind = kind_of(maker)
+        click.echo(f"{kind.tag}: {maker.name}, of {kind.origin(maker)}")
     for place, cut in enumerate(job.cuts, 1):
         click.echo(f"{place}. {cut.label} ({', '.join(cut.targets) or 'all targets'})")
     for silence in job.suppressed:

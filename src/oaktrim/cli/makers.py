@@ -17,11 +17,13 @@ from oaktrim.core.files.atomic import read_bytes, write_atomic
 from oaktrim.core.files.pictures import MAX_PIXELS, SUFFIXES, pack_texture, read_picture, write_png
 from oaktrim.core.formats.catalogue import FORMATS
 from oaktrim.core.makers.blocks import block_named, drawable
-from oaktrim.core.makers.fonts import open_font
-from oaktrim.core.makers.glyphs import GlyphSheet, make_sheet, metrics_json, shading
+from oaktrim.core.makers.glyphs.fonts import open_font
+from oaktrim.core.makers.glyphs.sheet import GlyphSheet, make_sheet, metrics_json, shading
 from oaktrim.core.makers.layouts import LAYOUTS, OUTPUT_NAMES, Layout, layout_named, user_layouts
-from oaktrim.core.makers.pack import Channel, ChannelSource, Lane, Pack, filled, has_channel, pack_picture
-from oaktrim.core.makers.patch import (
+from oaktrim.core.makers.pack.pack import Channel, ChannelSource, Lane, Pack, filled, has_channel, pack_picture
+from oaktrim.core.makers.pack.propose import by_names, default_patterns
+from oaktrim.core.makers.pack.unpack import unpack_into
+from oaktrim.core.makers.patch.patch import (
     TOLERANCE,
     Patch,
     Snap,
@@ -36,14 +38,12 @@ from oaktrim.core.makers.patch import (
     used_mask,
     within,
 )
-from oaktrim.core.makers.propose import by_names, default_patterns
-from oaktrim.core.makers.unpack import unpack_into
 from oaktrim.core.pixels.image import Image
 from oaktrim.core.pixels.levels import MIP_FILTER, build_mip_chain
 from oaktrim.core.pixels.resample import Resampling
 from oaktrim.core.progress import Progress, Task, finish, map_unordered
+from oaktrim.core.survey.derived import Sources
 from oaktrim.core.survey.inventory import Inventory
-from oaktrim.core.survey.making import Sources
 from oaktrim.core.survey.read import made_facts
 from oaktrim.core.survey.scan import scan
 from oaktrim.core.units import bytes_text

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from oaktrim.core.makers.glyphs import GlyphSheet
-from oaktrim.core.makers.maker import Maker
-from oaktrim.core.makers.pack import ChannelSource, Lane, Pack
+from oaktrim.core.makers.glyphs.sheet import GlyphSheet
+from oaktrim.core.makers.pack.pack import ChannelSource, Lane, Pack
+from oaktrim.core.makers.registry import Maker
 from oaktrim.core.plan.cuts import Cap, Cut, Drop, SetFormat, SetLevels
 
 _NORMALS = (

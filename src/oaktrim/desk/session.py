@@ -89,7 +89,7 @@ class Session(QObject):
         self._totals: dict[tuple[int, str], tuple[Job, int]] = {}
         self._assets: Assets | None = None
         self.workshop = Workshop(self.cache, self)
-        self.workshop.derived_facts.connect(self._make_again)
+        self.workshop.learned.connect(self._make_again)
         self.workshop.failed.connect(self.failed)
         self.weigher = Weigher(self.cache, self)
         self.weigher.weighed.connect(self._take_measured)

@@ -21,10 +21,10 @@ from oaktrim.core.files.references import ReferenceFolder
 from oaktrim.core.job.begin import saved, with_begun
 from oaktrim.core.job.document import Job, load_job, new_job, root_of, save_job
 from oaktrim.core.makers.build import survey_tree, unknown, with_makers
-from oaktrim.core.makers.glyphs import GlyphSheet, Metrics
+from oaktrim.core.makers.glyphs.sheet import GlyphSheet, Metrics
 from oaktrim.core.makers.names import NamePatterns
-from oaktrim.core.makers.pack import Channel, ChannelSource, Lane, Pack
-from oaktrim.core.makers.patch import Patch, Rect
+from oaktrim.core.makers.pack.pack import Channel, ChannelSource, Lane, Pack
+from oaktrim.core.makers.patch.patch import Patch, Rect
 from oaktrim.core.plan.cuts import Cap, Cut, SetFormat
 from oaktrim.core.plan.resolve import resolve
 from oaktrim.core.plan.verdict import findings_of

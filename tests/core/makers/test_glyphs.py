@@ -18,8 +18,8 @@ from scipy.ndimage import distance_transform_edt
 
 from oaktrim.core.errors import FileError, Unsupported
 from oaktrim.core.makers.blocks import BLOCKS, block_named, drawable
-from oaktrim.core.makers.fonts import open_font
-from oaktrim.core.makers.glyphs import (
+from oaktrim.core.makers.glyphs.fonts import open_font
+from oaktrim.core.makers.glyphs.sheet import (
     GlyphSheet,
     Metrics,
     line_picture,

@@ -16,7 +16,7 @@ from oaktrim.core.errors import DocumentError, OakTrimError, Unsupported
 from oaktrim.core.files.gltfwriter import GltfWriter
 from oaktrim.core.formats.catalogue import FORMATS
 from oaktrim.core.makers.layouts import LAYOUTS, Layout, LayoutSlot, keep_layout, layout_named, user_layouts
-from oaktrim.core.makers.pack import (
+from oaktrim.core.makers.pack.pack import (
     Channel,
     ChannelSource,
     Combine,
@@ -29,11 +29,11 @@ from oaktrim.core.makers.pack import (
     share_outside,
     unpacked,
 )
-from oaktrim.core.makers.packproof import damages, lane_losses
-from oaktrim.core.makers.propose import by_materials, by_names, default_patterns, lane_warnings, proposal
+from oaktrim.core.makers.pack.proof import damages, lane_losses
+from oaktrim.core.makers.pack.propose import by_materials, by_names, default_patterns, lane_warnings, proposal
 from oaktrim.core.pixels.image import Image, Transfer
 from oaktrim.core.progress import finish
-from oaktrim.core.survey.making import Sources
+from oaktrim.core.survey.derived import Sources
 from oaktrim.core.survey.roles import Role
 
 ORM = LAYOUTS[0]

@@ -7,7 +7,7 @@ from hypothesis import strategies as st
 from tests.kit.pictures import busy, noise
 
 from oaktrim.core.errors import Unsupported
-from oaktrim.core.makers.patch import (
+from oaktrim.core.makers.patch.patch import (
     Rect,
     Snap,
     around,

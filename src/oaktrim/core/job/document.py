@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Sequence
 from pathlib import Path
+from typing import TypeVar
 
 import msgspec
 
@@ -12,16 +13,17 @@ from oaktrim.core.errors import DocumentError, FileError, Unsupported
 from oaktrim.core.fields import FilePath, Name, Pixels, Text, Version, fault_in_words
 from oaktrim.core.files.atomic import read_bytes, write_atomic
 from oaktrim.core.files.pictures import MAX_PIXELS
+from oaktrim.core.job.makers import JobMaker, NamePatterns
 from oaktrim.core.makers.build import BuildSpec
 from oaktrim.core.makers.layouts import LAYOUTS, Layout, layout_named
-from oaktrim.core.makers.maker import Maker
-from oaktrim.core.makers.names import NamePatterns, name_of
+from oaktrim.core.makers.registry import Maker, MakerContext
 from oaktrim.core.plan.cuts import Cap, Change, Cut, Drop
 from oaktrim.core.plan.rolerules import RoleRule
 from oaktrim.core.survey.roles import DEFAULT_PATTERNS, Role, RoleChoice, RolePattern
 from oaktrim.core.survey.scan import DEFAULT_IGNORE, ScanSettings, fault_of_ignore
 from oaktrim.core.targets.target import Target, shipped_targets, target_named
 
+Named = TypeVar("Named", bound=Maker)
 SUFFIX = ".oak"
 VERSION = 1
 
@@ -68,7 +70,7 @@ class Job(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     ignore: tuple[Text, ...] = DEFAULT_IGNORE
     role_patterns: tuple[RolePattern, ...] = DEFAULT_PATTERNS
     max_pixels: Pixels = MAX_PIXELS
-    makers: tuple[Maker, ...] = ()
+    makers: tuple[JobMaker, ...] = ()
     layouts: tuple[Layout, ...] = ()
     names: NamePatterns = NamePatterns()
     map_names: dict[Name, dict[Name, Name]] = {}
@@ -91,6 +93,11 @@ class Job(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         """What makers are to make."""
         return BuildSpec(self.makers, self.layouts, self.role_patterns, self.roles)
 
+    @property
+    def maker_context(self) -> MakerContext:
+        """What makers are looked at with, where no textures are at hand."""
+        return MakerContext(Path(self.root), self.makers, self.layouts)
+
     def layout(self, name: str) -> Layout:
         """Return a layout by its id, the job's own first.
 
@@ -106,10 +113,9 @@ class Job(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         own = tuple(kept) if layout in LAYOUTS else (*kept, layout)
         return msgspec.structs.replace(self, layouts=own)
 
-    def named(self, maker: Maker) -> Maker:
+    def named(self, maker: Named) -> Named:
         """Return a maker under the name that the patterns give it."""
-        layouts = (*self.layouts, *LAYOUTS)
-        return msgspec.structs.replace(maker, name=name_of(maker, self.names, layouts))
+        return msgspec.structs.replace(maker, name=self.names.name(maker, self.maker_context))  # type: ignore[type-var]
 
     def with_maker(self, maker: Maker, instead: str = "") -> Job:
         """Return the job with a maker, in the place of the one that is called `instead`, or of one of its own name.

@@ -2,23 +2,22 @@
 
 from __future__ import annotations
 
-from collections import Counter
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from pathlib import Path, PurePosixPath
 
 from oaktrim.core.errors import FileError, OakTrimError
+from oaktrim.core.makers.assign import by_rows, taken_over
 from oaktrim.core.makers.layouts import Layout
-from oaktrim.core.makers.maker import MATERIAL_MARK, GlyphMaking, Maker, PatchMaking, making_of
-from oaktrim.core.makers.patch import Patch
+from oaktrim.core.makers.registry import Maker, MakerContext, kind_of
 from oaktrim.core.progress import Progress, Task
 from oaktrim.core.survey.cache import SurveyCache, packed_sample
-from oaktrim.core.survey.facts import SlotFacts, TextureFacts
+from oaktrim.core.survey.derived import Derivation, Sources
+from oaktrim.core.survey.facts import ModelFacts, TextureFacts
 from oaktrim.core.survey.inventory import Inventory, Unreadable
-from oaktrim.core.survey.making import DerivedTexture, Sources
-from oaktrim.core.survey.ownership import Owner, Ownership
-from oaktrim.core.survey.read import made_facts
-from oaktrim.core.survey.roles import Role, RoleChoice, RolePattern
+from oaktrim.core.survey.products import ProductStore
+from oaktrim.core.survey.read import made_facts, made_model_facts
+from oaktrim.core.survey.roles import RoleChoice, RolePattern
 from oaktrim.core.survey.scan import ScanSettings, remembered, scan
 
 
@@ -34,22 +33,31 @@ class BuildSpec:
 
 @dataclass
 class DerivedFacts:
-    """What has been found out by making: facts and faults, by content."""
+    """What has been found out by making.
+
+    Parameters
+    ----------
+    facts : of textures, by the hash that an output is known by
+    models : by the hash of all that a maker makes, then by path
+    faults : why something could not be made, by the same hash
+    store : where what took long to make is kept
+    """
 
     facts: dict[str, TextureFacts] = field(default_factory=dict)
+    models: dict[str, dict[str, ModelFacts]] = field(default_factory=dict)
     faults: dict[str, str] = field(default_factory=dict)
+    store: ProductStore = field(default_factory=ProductStore, compare=False)
+
+    def copy(self) -> DerivedFacts:
+        """Return another that can be added to."""
+        return DerivedFacts(dict(self.facts), dict(self.models), dict(self.faults), self.store)
 
 
-def material_path(model: str, material: str) -> str:
-    """Return what a material is called by makers."""
-    return f"{model}{MATERIAL_MARK}{material}"
-
-
-def _fault_of_name(name: str) -> str:
+def _fault_of_name(name: str, taken: set[str]) -> str:
     path = PurePosixPath(name)
     if not name or path.is_absolute() or ".." in path.parts or "#" in name or "\\" in name or str(path) != name:
         return f"{name!r} cannot be the name of a texture: it is a path below the root, with slashes"
-    return ""
+    return "another maker makes a texture of that name; give one of them another name" if name.lower() in taken else ""
 
 
 def with_makers(found: Inventory, build_spec: BuildSpec, derived_facts: DerivedFacts) -> Inventory:
@@ -62,49 +70,61 @@ def with_makers(found: Inventory, build_spec: BuildSpec, derived_facts: DerivedF
         return found
     facts = {texture.path: texture for texture in found.textures}
     roles = {texture.path: guess.role for texture, guess in zip(found.textures, found.roles, strict=True)}
-    made: dict[str, DerivedTexture] = {}
+    hashes = {model.path: model.content for model in found.models}
+    hashes |= {path: texture.content for path, texture in facts.items()}
+    made: dict[str, Derivation] = {}
+    new_models: dict[str, ModelFacts] = {}
     unmade: list[Unreadable] = []
     names: set[str] = set()
-    patches = Counter(maker.source for maker in build_spec.makers if isinstance(maker, Patch))
+    context = MakerContext(found.root, build_spec.makers, build_spec.layouts, facts, roles)
     for maker in build_spec.makers:
-        fault = _fault_of_name(maker.name)
-        if not fault and maker.name.lower() in names:
-            fault = "another maker makes a texture of that name; give one of them another name"
+        fault, rows, derived = "", {}, {}
         try:
-            first = maker.inputs[0] if maker.inputs else ""
-            making = making_of(maker, found.root, build_spec.layouts, facts.get(first), roles.get(first, Role.UNKNOWN))
-            if isinstance(making, PatchMaking):
-                making = replace(making, alone=patches[making.patch.source] == 1)
-            content = making.content(lambda path: _known(facts, path))
-            fault = fault or derived_facts.faults.get(content, "")
+            derivation = kind_of(maker).derivation(maker, context)
+            fault = next(filter(None, (_fault_of_name(o.path, names) for o in derivation.outputs)), "")
+            whole = derivation.content(lambda path: _known(hashes, path))
+            fault = fault or derived_facts.faults.get(whole, "")
+            rows = _facts_of(derivation, whole, derived_facts)
+            derived = derived_facts.models.get(whole, {})
         except OakTrimError as error:
             fault = fault or str(error)
         if fault:
             unmade.append(Unreadable(maker.name, fault))
             continue
-        row = _facts_of(making, maker.name, content, facts, derived_facts)
-        if row is not None:
-            made[maker.name], facts[maker.name], roles[maker.name] = making, row, making.role
-            names.add(maker.name.lower())
-    return _put_together(found, build_spec, facts, made, unmade)
+        if any(row is None for row in rows.values()) or set(derived) != set(derivation.replaces.values()):
+            continue
+        for output in derivation.outputs:
+            row = rows[output.path]
+            assert row is not None
+            made[output.path], facts[output.path], roles[output.path] = derivation, row, output.role
+            names.add(output.path.lower())
+            hashes[output.path] = row.content
+        made |= dict.fromkeys(derived, derivation)
+        new_models |= derived
+    return _put_together(found, build_spec, derived_facts.store, facts, new_models, made, unmade)
 
 
-def _known(facts: Mapping[str, TextureFacts], path: str) -> str:
-    if path not in facts:
+def _known(hashes: Mapping[str, str], path: str) -> str:
+    if path not in hashes:
         raise FileError(path, "is not there, and a maker needs it")
-    return facts[path].content
+    return hashes[path]
 
 
-def _facts_of(
-    making: DerivedTexture, path: str, content: str, facts: Mapping[str, TextureFacts], derived_facts: DerivedFacts
-) -> TextureFacts | None:
-    kept = derived_facts.facts.get(content)
-    if kept is not None:
-        return _renamed(kept, path)
-    if isinstance(making, GlyphMaking):
-        return None
-    width, height, channels, bits = making.sketch([facts[source] for source in making.inputs])  # type: ignore[attr-defined]
-    return TextureFacts(path, 0, 0, content, making.kind, width, height, channels, bits, False, 1, "", "")
+def _facts_of(derivation: Derivation, whole: str, derived_facts: DerivedFacts) -> dict[str, TextureFacts | None]:
+    """Return the facts of each output by path, as its settings tell them where it has not been made; None if they do not."""
+    found: dict[str, TextureFacts | None] = {}
+    contents = derivation.contents(whole)
+    for output in derivation.outputs:
+        path, content = output.path, contents[output.path]
+        kept = derived_facts.facts.get(content)
+        if kept is not None:
+            found[path] = _renamed(kept, path)
+        elif output.size is None:
+            found[path] = None
+        else:
+            shape = (*output.size, output.channels, output.bits, False)
+            found[path] = TextureFacts(path, 0, 0, content, derivation.kind, *shape, 1, "", "")
+    return found
 
 
 def _renamed(facts: TextureFacts, path: str) -> TextureFacts:
@@ -115,27 +135,33 @@ def _renamed(facts: TextureFacts, path: str) -> TextureFacts:
 def _put_together(
     found: Inventory,
     build_spec: BuildSpec,
+    store: ProductStore,
     facts: Mapping[str, TextureFacts],
-    made: dict[str, DerivedTexture],
+    new_models: Mapping[str, ModelFacts],
+    made: dict[str, Derivation],
     unmade: list[Unreadable],
 ) -> Inventory:
-    owners = _taken_over(found, made)
+    derivations = {id(d): d for d in made.values()}.values()
+    ownership, owners = taken_over(found, new_models, list(derivations))
     replaced = {
-        source: path
-        for path, making in made.items()
-        if not making.keeps
-        for source in making.inputs
+        source: derivation.outputs[0].path
+        for derivation in derivations
+        if not derivation.keeps and derivation.outputs
+        for source in derivation.inputs
         if not owners.get(source)
     }
+    outputs = [path for path in made if path in facts]
     stems = {_stem(path) for path in facts if path not in made and path not in replaced}
-    clash = [path for path in made if path.lower() in stems]
+    clash = [path for path in outputs if path.lower() in stems]
     if clash:
         # Sources stay where their maker cannot work, so all is put together again without it.
         fault = "a texture that ships has that name too; give the made one another name"
         unmade += [Unreadable(path, fault) for path in clash]
-        left = {path: making for path, making in made.items() if path not in clash}
-        kept = {path: row for path, row in facts.items() if path not in clash}
-        return _put_together(found, build_spec, kept, left, unmade)
+        gone = {id(made[path]) for path in clash}
+        left = {path: derivation for path, derivation in made.items() if id(derivation) not in gone}
+        kept = {path: row for path, row in facts.items() if path in left or path not in made}
+        models = {path: model for path, model in new_models.items() if path in left}
+        return _put_together(found, build_spec, store, kept, models, left, unmade)
     textures = tuple(facts[path] for path in sorted(facts) if path not in replaced)
     rows = {texture.path: row for row, texture in enumerate(textures)}
     by_row = {rows[path]: tuple(mine) for path, mine in owners.items() if mine and path in rows}
@@ -146,10 +172,11 @@ def _put_together(
         unreadable=found.unreadable,
         files=found.files,
         audio=found.audio,
-        ownership=_owned(found.ownership, by_row),
+        ownership=by_rows(ownership, by_row),
         made=made,
         replaced=replaced,
         unmade=tuple(unmade),
+        store=store,
     )
     return inventory.with_roles(build_spec.patterns, build_spec.roles)
 
@@ -160,97 +187,71 @@ def _stem(path: str) -> str:
     return f"{folder}/{name.rpartition('.')[0] or name}".lstrip("/").lower()
 
 
-def _taken_over(found: Inventory, made: Mapping[str, DerivedTexture]) -> dict[str, list[Owner]]:
-    """Return the owners of each texture by path, after makers have taken over what they are assigned to."""
-    by_wearer: dict[str, list[str]] = {}
-    by_source: dict[str, list[str]] = {}
-    for path, making in made.items():
-        for material in making.materials:
-            by_wearer.setdefault(material, []).append(path)
-        for source in making.inputs:
-            by_source.setdefault(source, []).append(path)
-    owners: dict[str, list[Owner]] = {}
-    ownership = found.ownership
-    served: set[tuple[str, str]] = set()
-    for row, mine in ownership.owners.items():
-        source = found.textures[row].path
-        for owner in mine:
-            material = material_path(ownership.models[owner.model].path, ownership.material(owner).name)
-            wanting = (*by_wearer.get(material, ()), *by_source.get(source, ()))
-            taker = next((p for p in wanting if made[p].takes(material, owner.slot.slot, source)), source)
-            owners.setdefault(taker, []).append(owner)
-            served.add((taker, material))
-    for model, holder in enumerate(ownership.models if by_wearer else ()):
-        for number, worn in enumerate(holder.materials):
-            name = material_path(holder.path, worn.name)
-            for path in by_wearer.get(name, ()):
-                if (path, name) not in served:
-                    # It had no texture in those slots so far.
-                    tiles = any(slot.tiles for slot in worn.slots)
-                    slot = min(made[path].layout.reads, key=lambda s: s.value)  # type: ignore[attr-defined]
-                    use = SlotFacts(slot, slot.value, -1, tiles, False)
-                    owners.setdefault(path, []).append(Owner(model, number, use))
-    return owners
-
-
-def _owned(before: Ownership, by_row: dict[int, tuple[Owner, ...]]) -> Ownership:
-    worn: dict[tuple[int, int], dict[int, None]] = {key: {} for key in before.worn}
-    order = sorted(
-        (
-            (owner.model, owner.material, _slot_place(before, owner), row)
-            for row, mine in by_row.items()
-            for owner in mine
-        )
-    )
-    for model, material, _, row in order:
-        worn.setdefault((model, material), {})[row] = None
-    return replace(before, owners=by_row, worn={key: tuple(rows) for key, rows in worn.items()})
-
-
-def _slot_place(ownership: Ownership, owner: Owner) -> int:
-    slots = ownership.material(owner).slots
-    return slots.index(owner.slot) if owner.slot in slots else len(slots)
-
-
 def learn(
     found: Inventory, build_spec: BuildSpec, derived_facts: DerivedFacts, cache: SurveyCache | None, max_pixels: int
 ) -> Task[DerivedFacts]:
     """Make what has not been made yet, to know its facts; what cannot be made is noted with its fault."""
-    inventory = with_makers(found, build_spec, derived_facts)
-    contents: dict[str, str] = {}
-    due: list[tuple[str, DerivedTexture, str]] = []
-    facts = {texture.path: texture for texture in found.textures}
-    for maker in build_spec.makers:
-        making = inventory.made.get(maker.name)
+    made, due = _due(found, build_spec, derived_facts, cache)
+    sources = Sources(found.root, made, max_pixels, derived_facts.store)
+    for done, (name, derivation, whole) in enumerate(due):
+        yield Progress(done, len(due), f"making {name}")
         try:
-            if making is None:
-                role = Role.UNKNOWN
-                making = making_of(maker, found.root, build_spec.layouts, facts.get((*maker.inputs, "")[0]), role)
-            content = making.content(lambda path: contents.get(path) or _known(facts, path))
+            yield from _learn_one(derivation, whole, sources, derived_facts, cache)
+        except OakTrimError as error:
+            derived_facts.faults[whole] = str(error)
+        except MemoryError:
+            derived_facts.faults[whole] = f"{name}: does not fit in memory"
+    return derived_facts
+
+
+def _due(
+    found: Inventory, build_spec: BuildSpec, derived_facts: DerivedFacts, cache: SurveyCache | None
+) -> tuple[dict[str, Derivation], list[tuple[str, Derivation, str]]]:
+    """Return the derivation of each output, and what is still to be made: name, derivation and hash."""
+    made = dict(with_makers(found, build_spec, derived_facts).made)
+    by_name = {derivation.name: derivation for derivation in made.values()}
+    facts = {texture.path: texture for texture in found.textures}
+    hashes = {model.path: model.content for model in found.models}
+    hashes |= {path: texture.content for path, texture in facts.items()}
+    context = MakerContext(found.root, build_spec.makers, build_spec.layouts, facts)
+
+    def hash_of(path: str) -> str:
+        return _known(hashes, path)
+
+    due = []
+    for maker in build_spec.makers:
+        try:
+            derivation = by_name.get(maker.name) or kind_of(maker).derivation(maker, context)
+            whole = derivation.content(hash_of)
         except OakTrimError:
             continue
-        contents[maker.name] = content
-        if content not in derived_facts.facts and content not in derived_facts.faults:
-            kept = None if cache is None else cache.made(content)
+        made |= {output.path: derivation for output in derivation.outputs}
+        contents = derivation.contents(whole)
+        hashes |= contents
+        for content in contents.values():
+            kept = None if cache is None or content in derived_facts.facts else cache.made(content)
             if kept is not None:
                 derived_facts.facts[content] = kept
-            else:
-                due.append((maker.name, making, content))
-    sources = Sources(found.root, dict(inventory.made), max_pixels)
-    for done, (path, making, content) in enumerate(due):
-        yield Progress(done, len(due), f"making {path}")
-        try:
-            row, sample = made_facts(path, making.kind, content, making.picture(sources))
-        except OakTrimError as error:
-            derived_facts.faults[content] = str(error)
-            continue
-        except MemoryError:
-            derived_facts.faults[content] = f"{path}: does not fit in memory"
-            continue
+        known = all(content in derived_facts.facts for content in contents.values())
+        known &= whole in derived_facts.models or not derivation.replaces
+        if not known and whole not in derived_facts.faults:
+            due.append((maker.name, derivation, whole))
+    return made, due
+
+
+def _learn_one(
+    derivation: Derivation, whole: str, sources: Sources, derived_facts: DerivedFacts, cache: SurveyCache | None
+) -> Task[None]:
+    """Make what one maker makes, and note the facts of it."""
+    products = yield from sources.products_in_steps(derivation)
+    for path, content in derivation.contents(whole).items():
+        row, sample = made_facts(path, derivation.kind, content, products.textures[path])
         derived_facts.facts[content] = row
         if cache is not None:
             cache.keep_made(row, packed_sample(sample))
-    return derived_facts
+    derived_facts.models[whole] = {
+        path: made_model_facts(sources.root, path, data) for path, data in products.models.items()
+    }
 
 
 @dataclass(frozen=True)
@@ -290,7 +291,8 @@ def survey_tree(
     yield Progress(0, 0, "opening what is known")
     kept = remembered(root, settings, cache) if remember and cache is not None and root.is_dir() else None
     found = kept or (yield from scan(root, settings, cache, threads))
-    derived_facts = DerivedFacts()
+    folder = None if cache is None else cache.folder / "products"
+    derived_facts = DerivedFacts(store=ProductStore(folder))
     if build_spec.makers:
         yield from learn(found, build_spec, derived_facts, cache, settings.max_pixels)
     return Tree(found, with_makers(found, build_spec, derived_facts), derived_facts, kept is not None)
@@ -310,5 +312,10 @@ def made_anew(before: Inventory | None, after: Inventory) -> str:
 def unknown(inventory: Inventory, build_spec: BuildSpec) -> Sequence[str]:
     """Return the names of makers whose textures stand with what their settings tell, or do not stand yet."""
     refused = {row.path for row in inventory.unmade}
-    known = {texture.path for texture in inventory.textures if texture.pixels}
-    return [maker.name for maker in build_spec.makers if maker.name not in refused and maker.name not in known]
+    sketched = {texture.path for texture in inventory.textures if not texture.pixels}
+    by_name = {derivation.name: derivation for derivation in inventory.made.values()}
+
+    def stands(name: str) -> bool:
+        return name in by_name and not any(output.path in sketched for output in by_name[name].outputs)
+
+    return [maker.name for maker in build_spec.makers if maker.name not in refused and not stands(maker.name)]

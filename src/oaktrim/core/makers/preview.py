@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 
 from oaktrim.core.pixels.image import Image, Transfer
 from oaktrim.core.pixels.resample import Filter, Resampling, resample
-from oaktrim.core.survey.making import Sources
+from oaktrim.core.survey.derived import Sources
 
 _KEPT = 48
 

@@ -11,12 +11,12 @@ from oaktrim.core.errors import FileError, OakTrimError
 from oaktrim.core.files.atomic import content_hash, read_bytes, write_atomic
 from oaktrim.core.files.gltf import parse_gltf
 from oaktrim.core.files.gltfimages import Assignment, assign, point_images
+from oaktrim.core.files.pictures import MAX_PIXELS
 from oaktrim.core.files.references import ReferenceFolder
-from oaktrim.core.makers.build import material_path
-from oaktrim.core.makers.maker import PackMaking, PatchMaking
-from oaktrim.core.makers.patch import placement
+from oaktrim.core.makers.assign import material_path
 from oaktrim.core.scene.model import GLTF_SLOTS
 from oaktrim.core.ship.manifest import Companion, Failure
+from oaktrim.core.survey.derived import Sources
 from oaktrim.core.survey.facts import ModelFacts
 from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.survey.places import file_of
@@ -31,7 +31,7 @@ def shippable(inventory: Inventory) -> list[ModelFacts]:
 
 
 def model_files(
-    inventory: Inventory, container: str, outputs: Mapping[str, str]
+    inventory: Inventory, container: str, outputs: Mapping[str, str], max_pixels: int = MAX_PIXELS
 ) -> tuple[dict[str, bytes], list[Failure]]:
     """Return the bytes of every model and buffer to ship, by path below the output folder, and what could not be read.
 
@@ -41,9 +41,10 @@ def model_files(
     """
     found: dict[str, bytes] = {}
     failed = []
+    sources = inventory.sources(max_pixels)
     for model in shippable(inventory):
         try:
-            found |= _one(inventory, model, container, outputs)
+            found |= _one(inventory, sources, model, container, outputs)
         except OakTrimError as error:
             failed.append(Failure.of(model.path, error))
         except (
@@ -54,9 +55,13 @@ def model_files(
     return found, failed
 
 
-def _one(inventory: Inventory, model: ModelFacts, container: str, outputs: Mapping[str, str]) -> dict[str, bytes]:
+def _one(
+    inventory: Inventory, sources: Sources, model: ModelFacts, container: str, outputs: Mapping[str, str]
+) -> dict[str, bytes]:
     place = ReferenceFolder(inventory.root, model.path)
-    document = parse_gltf(read_bytes(file_of(inventory.root, model.path)), place)
+    made = model.path in inventory.made
+    data = sources.model(model.path) if made else read_bytes(file_of(inventory.root, model.path))
+    document = parse_gltf(data, place)
     paths = {}
     for number in range(len(model.images)):
         source = _source(inventory, model, place, number)
@@ -78,24 +83,16 @@ def _assigned(
 ) -> list[Assignment]:
     """Return the slots of a model that what makers made is to serve."""
     rows = []
+    derivations = {id(d): d for path, d in inventory.made.items() if path in outputs}.values()
     for number, material in enumerate(model.materials):
         name = material_path(model.path, material.name)
-        held = {slot.name: _source(inventory, model, place, slot.image) for slot in material.slots}
-        for path, making in inventory.made.items():
-            if path not in outputs:
-                continue
-            taken = [s.name for s in material.slots if making.takes(name, s.slot, held[s.name])]
-            if isinstance(making, PackMaking) and name in making.materials:
-                # A pack serves all slots of its layout, those that were empty too.
-                taken = [slot.value for slot in making.layout.reads if slot in GLTF_SLOTS]
-            if not taken:
-                continue
-            relative = _relative(model.path, outputs[path])
-            scale, offset = (1.0, 1.0), (0.0, 0.0)
-            if isinstance(making, PatchMaking):
-                uv = placement(making.patch.rect, making.size)["from_top_left"]["uv"]
-                scale, offset = tuple(uv["to_patch_scale"]), tuple(uv["to_patch_offset"])
-            rows += [Assignment(number, field, relative, scale, offset) for field in taken]
+        slots = {slot.name: (slot.slot, _source(inventory, model, place, slot.image)) for slot in material.slots}
+        # What is no slot of glTF, as in a layout of one's own, no material can read.
+        known = {slot.value for slot in GLTF_SLOTS} | set(slots)
+        for use in (use for derivation in derivations for use in derivation.uses(name, slots)):
+            if use.name in known and use.output in outputs:
+                relative = _relative(model.path, outputs[use.output])
+                rows.append(Assignment(number, use.name, relative, use.scale, use.offset))
     return rows
 
 

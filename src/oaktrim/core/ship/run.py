@@ -40,7 +40,6 @@ from oaktrim.core.ship.models import model_files, shippable, write_beside
 from oaktrim.core.ship.store import MadeStore
 from oaktrim.core.survey.facts import IMAGE_MARK
 from oaktrim.core.survey.inventory import Inventory, PassthroughAsset
-from oaktrim.core.survey.read import passthrough_bytes
 from oaktrim.core.survey.sample import pack_bytes
 from oaktrim.core.targets.lines import LINES, Weights
 from oaktrim.core.targets.target import Target
@@ -314,10 +313,10 @@ def _ship(plan: Plan, out: Path, max_pixels: int, threads: int | None, store: Ma
                 keeper.keep_in_time()
                 yield Progress(done, len(due), due[position].recipe.path)
         outputs = {entry.source: entry.output for entry in entries.values()}
-        files, broken = model_files(plan.inventory, plan.target.container, outputs)
+        files, broken = model_files(plan.inventory, plan.target.container, outputs, max_pixels)
         files |= _said_by_makers(plan, outputs, max_pixels)
         present, wrote = write_beside(files, out, {entry.output: entry for entry in beside})
-        passthrough, unread = yield from _weigh_passthrough(plan, earlier, threads)
+        passthrough, unread = yield from _weigh_passthrough(plan, earlier, max_pixels, threads)
     except BaseException:
         # Whatever stops the run, what is done stays known, so that the next one does not make it again.
         if due:
@@ -356,10 +355,10 @@ class _ManifestKeeper:
 
 
 def _weigh_passthrough(
-    plan: Plan, earlier: Manifest | None, threads: int | None
+    plan: Plan, earlier: Manifest | None, max_pixels: int, threads: int | None
 ) -> Task[tuple[list[PassthroughEntry], list[Failure]]]:
     """Pack whole what is carried beside the textures, but for what the run before packed as it still is."""
-    packing, root = plan.target.packing, plan.inventory.root
+    packing, sources = plan.target.packing, plan.inventory.sources(max_pixels)
     same_packing = earlier is not None and earlier.packing == packing_name(packing)
     known = {row.source: row for row in earlier.passthrough} if earlier is not None and same_packing else {}
     # A model's geometry and its clips are of one file.
@@ -370,7 +369,7 @@ def _weigh_passthrough(
         if old is not None and old.source_hash == row.content:
             return old
         try:
-            data = passthrough_bytes(root, row.file)
+            data = sources.passthrough(row.file)
         except OakTrimError as error:
             return Failure.of(row.file, error)
         except MemoryError:
@@ -390,12 +389,8 @@ def _weigh_passthrough(
 def _said_by_makers(plan: Plan, outputs: Mapping[str, str], max_pixels: int) -> dict[str, bytes]:
     """Return what goes beside the textures that makers made, by path below the output folder."""
     sources = plan.inventory.sources(max_pixels)
-    return {
-        outputs[path].removesuffix(f".{plan.target.container}") + ending: data
-        for path, making in plan.inventory.made.items()
-        if path in outputs
-        for ending, data in making.beside(sources).items()
-    }
+    derivations = {id(d): d for path, d in plan.inventory.made.items() if path in outputs}.values()
+    return {path: data for derivation in derivations for path, data in derivation.side_files(sources).items()}
 
 
 def _manifest(

@@ -14,7 +14,6 @@ from oaktrim.core.progress import Progress, Task
 from oaktrim.core.ship.make import make_texture
 from oaktrim.core.ship.store import MadeStore
 from oaktrim.core.survey.cache import SurveyCache
-from oaktrim.core.survey.read import passthrough_bytes
 from oaktrim.core.survey.sample import pack_bytes
 
 _KEEP_EVERY = 8
@@ -36,7 +35,7 @@ def measure_packages(
     ----------
     among : rows of textures to measure, all by default
     """
-    found = yield from measure_passthrough(plan, ratios, cache)
+    found = yield from measure_passthrough(plan, ratios, cache, max_pixels)
     wanted = np.ones(len(plan.package), np.bool_) if among is None else np.isin(np.arange(len(plan.package)), among)
     rows = [int(row) for row in np.argsort(-plan.package, kind="stable") if wanted[row] and not plan.measured[row]]
     keeper = _Keeper(cache)
@@ -60,18 +59,20 @@ def measure_packages(
     return found | Measured(keeper.sizes)
 
 
-def measure_passthrough(plan: Plan, ratios: CompressionRatios, cache: SurveyCache) -> Task[Measured]:
+def measure_passthrough(
+    plan: Plan, ratios: CompressionRatios, cache: SurveyCache, max_pixels: int = MAX_PIXELS
+) -> Task[Measured]:
     """Pack sounds and the geometry of models whole, on one thread; return their sizes, each step those that became known.
 
     What cannot be read, or is not as it was surveyed, stays an estimate.
     """
-    packing, root = plan.target.packing, plan.inventory.root
+    packing, sources = plan.target.packing, plan.inventory.sources(max_pixels)
     missing, keeper = ratios.passthrough_missing(packing), _Keeper(cache)
     try:
         for place, row in enumerate(missing):
             yield Progress(place, len(missing), row.file, keeper.newest())
             try:
-                data = passthrough_bytes(root, row.file)
+                data = sources.passthrough(row.file)
             except (OakTrimError, MemoryError):
                 continue
             if content_hash(data) == row.content:

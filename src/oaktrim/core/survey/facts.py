@@ -64,6 +64,11 @@ class TextureFacts(msgspec.Struct, frozen=True, array_like=True, gc=False):
     ignored: tuple[str, ...] = ()
 
     @property
+    def size(self) -> tuple[int, int]:
+        """Width and height."""
+        return self.width, self.height
+
+    @property
     def natural_format(self) -> str:
         """The format that holds the file's pixels without loss of size or kind: what it ships as when nothing is cut."""
         return self.format or natural_format(self.channels, self.bit_depth, self.floating)

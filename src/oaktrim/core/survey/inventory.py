@@ -12,9 +12,10 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from oaktrim.core.survey.derived import Derivation, Output, Sources
 from oaktrim.core.survey.facts import CLIP_MARK, AudioFacts, ModelFacts, TextureFacts, natural_format
-from oaktrim.core.survey.making import DerivedTexture, Sources
 from oaktrim.core.survey.ownership import Ownership
+from oaktrim.core.survey.products import ProductStore
 from oaktrim.core.survey.roles import (
     Certainty,
     Family,
@@ -75,9 +76,10 @@ class Inventory:
     roles : one for each texture
     files : how many files were seen in all, ignored ones left out
     ownership : models over the textures that they use
-    made : how textures come about that no file holds, by path
+    made : how textures and models come about that no file holds, by path
     replaced : by path of a texture that was found and is not here, what was made in its place
     unmade : what a maker could not make, and why
+    store : where what takes long to make is kept
     """
 
     root: Path
@@ -87,9 +89,10 @@ class Inventory:
     files: int
     audio: tuple[AudioFacts, ...]
     ownership: Ownership
-    made: Mapping[str, DerivedTexture] = field(default_factory=dict)
+    made: Mapping[str, Derivation] = field(default_factory=dict)
     replaced: Mapping[str, str] = field(default_factory=dict)
     unmade: tuple[Unreadable, ...] = ()
+    store: ProductStore = field(default_factory=ProductStore, repr=False)
     _told_by: tuple[tuple[RolePattern, ...], Sequence[RoleChoice]] | None = field(
         default=None, repr=False, compare=False
     )
@@ -98,7 +101,7 @@ class Inventory:
 
     def sources(self, max_pixels: int) -> Sources:
         """Return where the pictures of textures come from."""
-        return Sources(self.root, self.made, max_pixels)
+        return Sources(self.root, self.made, max_pixels, self.store)
 
     @property
     def models(self) -> tuple[ModelFacts, ...]:
@@ -120,6 +123,11 @@ class Inventory:
     def path_by_lower(self) -> dict[str, str]:
         """The path of each texture, replaced ones too, by itself in lower case."""
         return {path.lower(): path for path in (*self.replaced, *reversed(self.row_of))}
+
+    @cached_property
+    def outputs(self) -> dict[str, Output]:
+        """The textures that makers make, by path."""
+        return {output.path: output for derivation in self.made.values() for output in derivation.outputs}
 
     @cached_property
     def rows_by_content(self) -> dict[str, list[int]]:
@@ -227,14 +235,14 @@ class Inventory:
         if self._told_by == (patterns, chosen):
             return self
         by_hand = {path: choice.role for choice in chosen for path in choice.assets}
-        guess, owners, made = role_guesser(patterns), self.ownership.owners, self.made
+        guess, owners, outputs = role_guesser(patterns), self.ownership.owners, self.outputs
         roles = []
         for row, texture in enumerate(self.textures):
             path = texture.path
             if path in by_hand:
                 roles.append(RoleGuess(by_hand[path], "you chose it", Certainty.CHOSEN))
-            elif path in made:
-                roles.append(RoleGuess(made[path].role, made[path].reason, Certainty.STATED))
+            elif path in outputs:
+                roles.append(RoleGuess(outputs[path].role, outputs[path].reason, Certainty.STATED))
             else:
                 stated = role_of_slots(self.ownership.slots_of(row)) if row in owners else None
                 roles.append(stated or role_from_pixels(guess(path), texture.normal))

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from urllib.parse import unquote
 
@@ -193,12 +193,38 @@ def read_model(seen: Seen, root: Path, max_pixels: int, alone: bool = False) -> 
     for path in model.files:
         status = (place.root / path).stat()
         files.append((path, status.st_size, status.st_mtime_ns))
+    made = _model_facts(seen.path, seen.stamp, data, model, images, place, files)
+    return FileFacts(seen.path, *seen.stamp, tuple(textures), None, made, tuple(errors)), samples
+
+
+def made_model_facts(root: Path, path: str, data: bytes) -> ModelFacts:
+    """Return the facts of a model that no file holds; its images are textures of the inventory, named from its folder.
+
+    Raises
+    ------
+    OakTrimError : it is not a model
+    """
+    place = ReferenceFolder(root, path)
+    model = parse_model(data, place)
+    images = [ImageRef("", place.target_of(unquote(source.uri))) for source in model.images]
+    return _model_facts(path, (len(data), 0), data, model, images, place, [])
+
+
+def _model_facts(
+    path: str,
+    stamp: tuple[int, int],
+    data: bytes,
+    model: Model,
+    images: Sequence[ImageRef],
+    place: ReferenceFolder,
+    files: Sequence[tuple[str, int, int]],
+) -> ModelFacts:
     clips = tuple(ClipFacts(c.name, c.seconds, c.channels, c.keys, c.data_bytes) for c in model.animations)
     geometry = _geometry(data, model, place)
-    made = ModelFacts(
-        path=seen.path,
-        file_bytes=seen.file_bytes,
-        file_time=seen.file_time,
+    return ModelFacts(
+        path=path,
+        file_bytes=stamp[0],
+        file_time=stamp[1],
         kind=model.kind,
         scene=model.scene,
         objects=tuple(_objects(model)),
@@ -213,7 +239,6 @@ def read_model(seen: Seen, root: Path, max_pixels: int, alone: bool = False) -> 
         extensions=model.extensions,
         files=tuple(files),
     )
-    return FileFacts(seen.path, *seen.stamp, tuple(textures), None, made, tuple(errors)), samples
 
 
 def passthrough_bytes(root: Path, path: str) -> bytes:

@@ -11,9 +11,9 @@ from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelInd
 from oaktrim.core.job.begin import saved, with_begun
 from oaktrim.core.job.planner import Planner
 from oaktrim.core.makers.layouts import LAYOUTS, Layout
-from oaktrim.core.makers.maker import MATERIAL_MARK
-from oaktrim.core.makers.pack import Lane, Pack, pack_size
-from oaktrim.core.makers.propose import by_materials, by_names, lane_warnings
+from oaktrim.core.makers.pack.pack import Lane, Pack, pack_size
+from oaktrim.core.makers.pack.propose import by_materials, by_names, lane_warnings
+from oaktrim.core.makers.registry import MATERIAL_MARK, of_type
 from oaktrim.core.survey.facts import TextureFacts
 from oaktrim.core.targets.target import Target
 from oaktrim.core.units import bytes_text, size_text
@@ -164,14 +164,13 @@ def pack_rows(
     offered = by_names(found, layout, patterns) if by_name else by_materials(found, layout, patterns)
     known = {row.id for row in (*LAYOUTS, *job.layouts)}
     # A pack of a layout that nobody knows any more stands under all of them, so that it can be mended or taken back.
-    made = [m for m in job.makers if isinstance(m, Pack) and (m.layout == layout.id or m.layout not in known)]
+    made = [m for m in of_type(job.makers, Pack) if m.layout == layout.id or m.layout not in known]
     used = {path for pack in made for path in pack.inputs}
     taken = {pack.name for pack in made}
     rows = [row for row in drafts if row.pack.name not in taken]
     taken |= {row.pack.name for row in rows}
     for row in offered:
         named = job.named(row.pack)
-        assert isinstance(named, Pack)
         if named.name not in taken and not set(named.inputs) & used:
             rows.append(PackRow(named, False, row.problems))
     refused = {row.path: row.error for row in session.inventory.unmade} if session.inventory is not None else {}

@@ -8,8 +8,8 @@ from PySide6.QtCore import QObject, QTimer, Signal
 from oaktrim.core.formats.catalogue import FORMATS
 from oaktrim.core.formats.format import Alpha, Prominence, TextureFormat
 from oaktrim.core.makers.layouts import Layout
-from oaktrim.core.makers.pack import Pack, Unpacked, pack_picture
-from oaktrim.core.makers.packproof import Damage, damages, lane_losses
+from oaktrim.core.makers.pack.pack import Pack, Unpacked, pack_picture
+from oaktrim.core.makers.pack.proof import Damage, damages, lane_losses
 from oaktrim.core.makers.preview import SmallSources
 from oaktrim.core.plan.advice import format_options
 from oaktrim.core.progress import Task

@@ -12,7 +12,7 @@ from PySide6.QtGui import QColor
 
 from oaktrim.core.job.begin import saved, with_begun
 from oaktrim.core.job.document import Job
-from oaktrim.core.makers.patch import (
+from oaktrim.core.makers.patch.patch import (
     SPECK,
     Patch,
     Rect,
@@ -23,9 +23,10 @@ from oaktrim.core.makers.patch import (
     tells_alpha,
     used_mask,
 )
+from oaktrim.core.makers.registry import of_type
 from oaktrim.core.pixels.image import Image
+from oaktrim.core.survey.derived import Sources
 from oaktrim.core.survey.inventory import Inventory
-from oaktrim.core.survey.making import Sources
 from oaktrim.core.survey.roles import Role
 from oaktrim.desk.session import Session
 
@@ -96,7 +97,7 @@ def _is_empty(found: Inventory, path: str) -> bool:
 
 def patch_rows(found: Inventory, job: Job, asked: Sequence[str], snap: Snap, gutter: int) -> list[PatchRow]:
     """Return the patches of a job, overlays that are mostly empty, and those that were asked for; the emptiest first."""
-    rows = [PatchRow(m.source, share_used(found, m.source), m, True) for m in job.makers if isinstance(m, Patch)]
+    rows = [PatchRow(m.source, share_used(found, m.source), m, True) for m in of_type(job.makers, Patch)]
     taken = {row.path for row in rows}
     empty = [t.path for t in found.textures if t.path not in taken and _is_empty(found, t.path)]
     wanted = [path for path in asked if path in found.row_of and path not in taken and path not in empty]
@@ -107,7 +108,6 @@ def patch_rows(found: Inventory, job: Job, asked: Sequence[str], snap: Snap, gut
         if path in empty and rect.width * rect.height >= _MOST_USED * texture.width * texture.height:
             continue
         patch = job.named(Patch("", path, rect))
-        assert isinstance(patch, Patch)
         rows.append(PatchRow(path, share_used(found, path), patch, False))
     return sorted(rows, key=lambda row: (row.made, row.share))
 

@@ -8,7 +8,7 @@ from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QColor, QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
-from oaktrim.core.makers.patch import Rect
+from oaktrim.core.makers.patch.patch import Rect
 from oaktrim.desk.look.tokens import tokens
 from oaktrim.desk.widgets.picture import canvas_brush
 

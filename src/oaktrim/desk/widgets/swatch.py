@@ -181,7 +181,7 @@ class Swatch(QFrame):
         if making is None:
             return f"file {bytes_text(file_bytes)}"
         of = ", ".join(source.rsplit("/", 1)[-1] for source in making.inputs)
-        return f"made of {of}" if of else making.reason
+        return f"made of {of}" if of else self._session.inventory.outputs[path].reason
 
     def _on_all_targets(self, row: int) -> str:
         """Return what a texture ships as on every target, as a small table."""

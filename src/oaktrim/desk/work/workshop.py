@@ -19,7 +19,7 @@ class Workshop(QObject):
     failed : an error to be shown
     """
 
-    derived_facts = Signal()
+    learned = Signal()
     failed = Signal(object)
 
     def __init__(self, cache: SurveyCache, parent: QObject | None = None) -> None:
@@ -57,12 +57,12 @@ class Workshop(QObject):
         self.stop()
         if not unknown(inventory, build_spec):
             return
-        now = DerivedFacts(dict(self._derived_facts.facts), dict(self._derived_facts.faults))
+        now = self._derived_facts.copy()
 
         def done(derived_facts: DerivedFacts) -> None:
-            if derived_facts.facts != self._derived_facts.facts or derived_facts.faults != self._derived_facts.faults:
+            if derived_facts != self._derived_facts:
                 self._derived_facts = derived_facts
-                self.derived_facts.emit()
+                self.learned.emit()
 
         task = learn(self.found, build_spec, now, self._cache, max_pixels)
         self._work = start(task, self, done, self.failed.emit)

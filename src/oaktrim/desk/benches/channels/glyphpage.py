@@ -36,10 +36,11 @@ from oaktrim.core.formats.catalogue import FORMATS
 from oaktrim.core.formats.format import Prominence
 from oaktrim.core.job.begin import with_begun
 from oaktrim.core.makers.blocks import BLOCKS, block_named, drawable
-from oaktrim.core.makers.fonts import SUFFIXES, open_font
-from oaktrim.core.makers.glyphs import PAGES, GlyphSheet, Sheet, line_picture, make_sheet
-from oaktrim.core.makers.maker import font_file
-from oaktrim.core.makers.packproof import Damage, damages
+from oaktrim.core.makers.glyphs.fonts import SUFFIXES, open_font
+from oaktrim.core.makers.glyphs.kind import font_file
+from oaktrim.core.makers.glyphs.sheet import PAGES, GlyphSheet, Sheet, line_picture, make_sheet
+from oaktrim.core.makers.pack.proof import Damage, damages
+from oaktrim.core.makers.registry import of_type
 from oaktrim.core.pixels.levels import level_count
 from oaktrim.core.plan.advice import format_options
 from oaktrim.core.progress import Progress, Task
@@ -200,7 +201,7 @@ class GlyphPage(QWidget):
     # What there is
 
     def _made(self) -> list[GlyphSheet]:
-        return [maker for maker in self._session.job.makers if isinstance(maker, GlyphSheet)]
+        return of_type(self._session.job.makers, GlyphSheet)
 
     @property
     def _open(self) -> GlyphSheet | None:
@@ -261,7 +262,7 @@ class GlyphPage(QWidget):
         )  # fmt: skip
         named = self._session.job.named(sheet)
         made = self._open
-        return msgspec.structs.replace(named, name=made.name) if made is not None else named  # type: ignore[return-value]
+        return msgspec.structs.replace(named, name=made.name) if made is not None else named
 
     # The sheet that is shown
 

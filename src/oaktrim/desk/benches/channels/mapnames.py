@@ -5,7 +5,7 @@ from __future__ import annotations
 from PySide6.QtWidgets import QGridLayout, QLabel, QLineEdit, QWidget
 
 from oaktrim.core.makers.layouts import Layout
-from oaktrim.core.makers.propose import check_name_pattern, sets_by_name
+from oaktrim.core.makers.pack.propose import check_name_pattern, sets_by_name
 from oaktrim.core.survey.inventory import Inventory
 from oaktrim.desk.look.properties import with_properties
 from oaktrim.desk.widgets.asking import Asking

@@ -4,15 +4,10 @@ from __future__ import annotations
 
 from PySide6.QtWidgets import QGridLayout, QLabel, QLineEdit, QWidget
 
-from oaktrim.core.makers.names import NamePatterns
+from oaktrim.core.job.makers import NamePatterns
+from oaktrim.core.makers.registry import KINDS
 from oaktrim.desk.look.properties import with_properties
 from oaktrim.desk.widgets.asking import Asking
-
-_KINDS = (
-    ("pack", "Packs", "{folder} {material} {layout}"),
-    ("patch", "Patches", "{folder} {source}"),
-    ("glyphs", "Glyph sheets", "{folder} {font} {size}"),
-)
 
 
 class NamesDialog(Asking[NamePatterns]):
@@ -22,14 +17,15 @@ class NamesDialog(Asking[NamePatterns]):
         super().__init__("Names of what is made", parent)
         self.lines: dict[str, QLineEdit] = {}
         grid = QGridLayout()
-        for place, (kind, words, fields) in enumerate(_KINDS):
-            line = QLineEdit(getattr(now, kind))
-            line.setAccessibleName(f"Names of {words.lower()}")
+        for place, kind in enumerate(KINDS.values()):
+            line = QLineEdit(now.of(kind.tag))
+            line.setAccessibleName(f"Names of {kind.label}")
             line.setMinimumWidth(280)
-            grid.addWidget(QLabel(words), place, 0)
+            fields = " ".join(f"{{{name}}}" for name in kind.name_fields)
+            grid.addWidget(QLabel(kind.label.capitalize()), place, 0)
             grid.addWidget(line, place, 1)
             grid.addWidget(with_properties(QLabel(fields), objectName="caption"), place, 2)
-            self.lines[kind] = line
+            self.lines[kind.tag] = line
         self.column.addLayout(grid)
         self.finish()
 

@@ -28,9 +28,8 @@ from PySide6.QtWidgets import (
 from oaktrim.core.errors import OakTrimError
 from oaktrim.core.job.begin import with_begun
 from oaktrim.core.makers.layouts import LAYOUTS, Layout, keep_layout, user_layouts
-from oaktrim.core.makers.maker import PackMaking
-from oaktrim.core.makers.pack import Lane, Pack, filled, share_outside
-from oaktrim.core.makers.propose import (
+from oaktrim.core.makers.pack.pack import Lane, Pack, filled, pack_size, share_outside
+from oaktrim.core.makers.pack.propose import (
     default_patterns,
     lane_warnings,
     materials_of,
@@ -38,7 +37,7 @@ from oaktrim.core.makers.propose import (
     size_losses,
     stem_of,
 )
-from oaktrim.core.makers.unpack import unpack_into
+from oaktrim.core.makers.pack.unpack import unpack_into
 from oaktrim.core.pixels.image import Image
 from oaktrim.core.survey.facts import TextureFacts
 from oaktrim.core.survey.roles import Role
@@ -323,7 +322,7 @@ class PackPage(QWidget):
         self._title.setToolTip("\n".join((pack.name, *pack.materials)))
         warnings = lane_warnings(pack, layout, facts)
         sizes = [(facts[p].width, facts[p].height) for p in pack.inputs if p in facts]
-        size = PackMaking(pack, layout).sketch([facts[p] for p in pack.inputs if p in facts])[:2] if sizes else (0, 0)
+        size = pack_size(pack, sizes) if sizes else (0, 0)
         losses = size_losses(pack, facts, size)
         for place, lane_row in enumerate(self.lanes):
             slot, lane = layout.slots[place], pack.lanes[place]
@@ -487,7 +486,6 @@ class PackPage(QWidget):
         reads = tuple(materials) if layout.reads else ()
         pack = Pack("", layout.id, (red, green, blue, alpha), reads, subject)
         named = session.job.named(pack)
-        assert isinstance(named, Pack)
         taken = {row.pack.name for row in self.model.rows}
         name, number = named.name, 2
         while name in taken:

@@ -10,8 +10,8 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QButtonGroup, QFrame, QGridLayout, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
 from oaktrim.core.makers.layouts import Layout
-from oaktrim.core.makers.pack import Unpacked
-from oaktrim.core.makers.packproof import Damage
+from oaktrim.core.makers.pack.pack import Unpacked
+from oaktrim.core.makers.pack.proof import Damage
 from oaktrim.core.pixels.image import Image, to_depth, to_rgba
 from oaktrim.core.raster.lit import Body, lit_picture
 from oaktrim.desk.benches.channels.lanerow import Thumb

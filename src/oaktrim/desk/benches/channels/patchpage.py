@@ -33,9 +33,9 @@ from oaktrim.core.errors import OakTrimError
 from oaktrim.core.formats.catalogue import FORMATS, ORDER
 from oaktrim.core.formats.format import TextureFormat
 from oaktrim.core.job.begin import with_begun
-from oaktrim.core.makers.onmodel import first_user_of, model_pictures
-from oaktrim.core.makers.packproof import through_format
-from oaktrim.core.makers.patch import (
+from oaktrim.core.makers.pack.proof import through_format
+from oaktrim.core.makers.patch.onmodel import first_user_of, model_pictures
+from oaktrim.core.makers.patch.patch import (
     TOLERANCE,
     Patch,
     PutBack,
@@ -49,7 +49,7 @@ from oaktrim.core.makers.patch import (
 )
 from oaktrim.core.pixels.image import to_rgba
 from oaktrim.core.progress import Progress, Task
-from oaktrim.core.survey.making import Sources
+from oaktrim.core.survey.derived import Sources
 from oaktrim.core.units import bytes_text, size_text
 from oaktrim.desk.benches.channels.lanerow import Thumb
 from oaktrim.desk.benches.channels.placetable import PlaceTable

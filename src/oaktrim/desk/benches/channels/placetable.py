@@ -8,7 +8,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtGui import QGuiApplication
 from PySide6.QtWidgets import QGridLayout, QLabel, QPushButton, QWidget
 
-from oaktrim.core.makers.patch import Rect, placement
+from oaktrim.core.makers.patch.patch import Rect, placement
 from oaktrim.desk.look.properties import with_properties
 
 _BOX = ("x", "y", "width", "height")

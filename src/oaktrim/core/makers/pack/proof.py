@@ -11,11 +11,11 @@ from oaktrim.core.codecs.effort import EncodeOptions, ErrorMetric
 from oaktrim.core.codecs.texture import EncodedTexture, decode_level, encode_level
 from oaktrim.core.formats.format import TextureFormat
 from oaktrim.core.makers.layouts import Layout
-from oaktrim.core.makers.pack import Channel, Pack, Unpacked, apart, channel_of, lane_picture
+from oaktrim.core.makers.pack.pack import Channel, Pack, Unpacked, apart, channel_of, lane_picture
 from oaktrim.core.pixels.image import Image, to_depth, to_rgba
 from oaktrim.core.pixels.statistics import pixel_facts
 from oaktrim.core.progress import Progress, Task
-from oaktrim.core.survey.making import Sources
+from oaktrim.core.survey.derived import Sources
 
 # Formats are judged on so many squares of so many pixels, evenly spread.
 _TILE, _ACROSS = 128, 4

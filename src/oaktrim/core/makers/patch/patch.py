@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from enum import Enum
-from typing import Annotated, Any, ClassVar
+from typing import Annotated, Any
 
 import msgspec
 import numpy as np
@@ -69,7 +69,6 @@ class Patch(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag="patch"
     keeps : the overlay stays in the build beside it
     """
 
-    kind: ClassVar[str] = "patch"
     name: NewPath
     source: FilePath
     rect: Rect

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Annotated, Any, ClassVar
+from typing import Annotated, Any
 
 import msgspec
 import numpy as np
@@ -11,7 +11,7 @@ from msgspec import Meta
 from numpy.typing import NDArray
 
 from oaktrim.core.fields import FilePath, NewPath
-from oaktrim.core.makers.fonts import Drawn, Font
+from oaktrim.core.makers.glyphs.fonts import Drawn, Font
 from oaktrim.core.makers.rectangles import Packed, pack_rectangles, smallest_pages
 from oaktrim.core.pixels.image import Image, Transfer, held
 from oaktrim.core.progress import Progress, Task
@@ -38,7 +38,6 @@ class GlyphSheet(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag="g
     gutter : empty pixels between glyphs
     """
 
-    kind: ClassVar[str] = "glyph sheet"
     name: NewPath
     font: FilePath
     size: int

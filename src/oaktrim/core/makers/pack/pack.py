@@ -5,7 +5,6 @@ from __future__ import annotations
 from dataclasses import dataclass
 from enum import Enum
 from functools import reduce
-from typing import ClassVar
 
 import msgspec
 import numpy as np
@@ -17,7 +16,7 @@ from oaktrim.core.makers.layouts import Layout, LayoutSlot
 from oaktrim.core.pixels.image import Image, Pixels, Transfer, held, to_depth
 from oaktrim.core.pixels.resample import Resampling, resample
 from oaktrim.core.pixels.transfer import linear_to_srgb, srgb_to_linear
-from oaktrim.core.survey.making import Sources
+from oaktrim.core.survey.derived import Sources
 
 Plane = NDArray[np.float32]
 Span = tuple[float, float]
@@ -105,7 +104,6 @@ class Pack(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag="pack", 
     keeps : its sources stay in the build beside it
     """
 
-    kind: ClassVar[str] = "pack"
     name: NewPath
     layout: Name
     lanes: tuple[Lane, Lane, Lane, Lane]

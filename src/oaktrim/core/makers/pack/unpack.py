@@ -9,9 +9,9 @@ from pathlib import Path, PurePosixPath
 from oaktrim.core.errors import FileError, OakTrimError, ShipError
 from oaktrim.core.files.pictures import write_png
 from oaktrim.core.makers.layouts import Layout
-from oaktrim.core.makers.pack import unpacked
+from oaktrim.core.makers.pack.pack import unpacked
 from oaktrim.core.progress import Progress, Task
-from oaktrim.core.survey.making import Sources
+from oaktrim.core.survey.derived import Sources
 
 
 def unpack_into(

@@ -8,15 +8,15 @@ from numpy.typing import NDArray
 from oaktrim.core.files.atomic import read_bytes
 from oaktrim.core.files.references import ReferenceFolder
 from oaktrim.core.formats.format import TextureFormat
-from oaktrim.core.makers.packproof import through_format
-from oaktrim.core.makers.patch import Patch, cut_out, placement
+from oaktrim.core.makers.pack.proof import through_format
+from oaktrim.core.makers.patch.patch import Patch, cut_out, placement
 from oaktrim.core.makers.preview import SmallSources
 from oaktrim.core.progress import Progress, Task
 from oaktrim.core.raster.model import Skin, model_picture
 from oaktrim.core.scene.model import Slot
 from oaktrim.core.scene.read import parse_model
+from oaktrim.core.survey.derived import Sources
 from oaktrim.core.survey.inventory import Inventory
-from oaktrim.core.survey.making import Sources
 from oaktrim.core.survey.places import file_of
 
 Codes = NDArray[np.uint8]
@@ -55,7 +55,7 @@ def model_pictures(
     facts = inventory.models[wearer[0]]
     yield Progress(0, 3, f"reading {facts.path}")
     model = parse_model(read_bytes(file_of(inventory.root, facts.path)), ReferenceFolder(inventory.root, facts.path))
-    small = SmallSources(sources.root, sources.made, sources.max_pixels, _OTHERS)
+    small = SmallSources(sources.root, sources.made, sources.max_pixels, sources.store, _OTHERS)
     skins: dict[int, Skin] = {}
     over = {wearer[1]}
     for number in range(len(facts.materials)):

@@ -1,0 +1,1 @@
+"""Glyph sheets: the glyphs of a font in one texture."""

@@ -1,0 +1,1 @@
+"""Packs: single-channel maps in the channels of one texture."""

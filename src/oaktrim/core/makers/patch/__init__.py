@@ -1,0 +1,1 @@
+"""Patches: the used rectangle of an overlay."""

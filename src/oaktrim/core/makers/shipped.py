@@ -1,0 +1,11 @@
+"""The makers that come with the product. Adding one is a package of its own and a line here."""
+
+from __future__ import annotations
+
+from oaktrim.core.makers.glyphs.kind import GlyphKind
+from oaktrim.core.makers.pack.kind import PackKind
+from oaktrim.core.makers.patch.kind import PatchKind
+from oaktrim.core.makers.registry import register
+
+for _kind in (PackKind(), PatchKind(), GlyphKind()):
+    register(_kind)
