@@ -97,7 +97,7 @@ from oaktrim.core.configure import configure
 from oaktrim.core.survey.cache import SurveyCache
 from oaktrim.desk.__main__ import configure_window
 from oaktrim.desk.look.dress import dress_application
-from oaktrim.desk.session import Session
+from oaktrim.desk.session.session import Session
 from oaktrim.desk.shell.window import Window
 root, cache, scratch = sys.argv[1:4]
 QSettings.setPath(QSettings.Format.NativeFormat, QSettings.Scope.UserScope, scratch)

@@ -18,6 +18,7 @@ from oaktrim.demo.heronmere import make_demo
 from oaktrim.desk.__main__ import configure_window
 from oaktrim.desk.benches.channels.bench import Page as ChannelsPage
 from oaktrim.desk.benches.proof.bench import Page
+from oaktrim.desk.benches.survey.bench import Pane
 from oaktrim.desk.look.dress import dress_application
 from oaktrim.desk.shell.window import Window
 
@@ -121,13 +122,13 @@ def main() -> None:
         choose(window, "boat/boat_base.png")
         take(window, app, "findings", folder)
         window.survey.findings.choose("")
-        window.survey.show_pane(2)
-        window.survey.set_filter("Shared")
+        window.survey.show_pane(Pane.ROLE_RULES)
+        window.survey.filters.set_filter("Shared")
         take(window, app, "role-rules", folder)
-        window.survey.set_filter("All")
-        window.survey.show_pane(3)
+        window.survey.filters.set_filter("All")
+        window.survey.show_pane(Pane.TARGETS)
         take(window, app, "targets", folder)
-        window.survey.show_pane(0)
+        window.survey.show_pane(Pane.PLANKS)
         window.cuts.opener.setChecked(True)
         choose(window, "clapboard_base.png", "clapboard_n.png", "roof_base.png")
         take(window, app, "cut-list", folder)
@@ -154,7 +155,7 @@ def main() -> None:
         window.set_theme("dusk")
         window.show_bench(0)
         window.rules.set_all(True)
-        window.survey.group.setCurrentIndex(2)
+        window.survey.filters.group.setCurrentIndex(2)
         choose(window, "badge_base.png")
         take(window, app, "survey-dusk", folder)
         window.show_finder()

@@ -53,7 +53,7 @@ def test_survey_as_json(art):
     assert got["root"] == str(art)
     assert got["counts"] == {
         "files": 3, "textures": 2, "models": 0, "audio": 0, "unreadable": 1, "wrong": 2, "findings": 3,
-        "silenced": 0,
+        "suppressed": 0,
     }  # fmt: skip
     assert [t["id"] for t in got["targets"]] == ["lounge", "pocket", "visor"]
     lines = {limit["line"]: limit for limit in got["targets"][1]["limits"]}
@@ -140,7 +140,7 @@ def test_an_error_is_counted_as_asked(tmp_path):
     source = put(tmp_path, "wall_base.png")
     told = {}
     for count in ("colour", "perceptual", "data"):
-        run("encode", source, "--format", "bc7", "--count", count, "--no-levels", "--out", tmp_path / count)
+        run("encode", source, "--format", "bc7", "--error-metric", count, "--no-levels", "--out", tmp_path / count)
         run("decode", tmp_path / count / "wall_base.ktx2", "--out", tmp_path / f"{count}.png")
         told[count] = json.loads(run("measure", source, tmp_path / f"{count}.png", "--as", "json"))["psnr"]
     # The eye sees most of green, and a picture without alpha is the same as colour and as data.
@@ -292,7 +292,9 @@ def test_only_what_got_worse(yard):
     (art / "new_overlay.png").unlink()
     PillowImage.new("RGB", (4096, 4096)).save(art / "huge.png")
     PillowImage.new("RGB", (4096, 4096), 7).save(art / "huge_too.png")
-    assert "lounge: memory is" in run("survey", art, "--target", "lounge", "--baseline", yard / "base.json", status=1)
+    assert "lounge: texture memory is" in run(
+        "survey", art, "--target", "lounge", "--baseline", yard / "base.json", status=1
+    )
     (yard / "bad.json").write_text("[]")
     assert "is not a survey" in run("survey", art, "--baseline", yard / "bad.json", status=2)
 
@@ -317,7 +319,7 @@ def test_a_loss_packs_tighter_and_is_a_cut(tmp_path):
     run("ship", job, "--target", "lounge", "--out", tmp_path / "plain")
     assert "1 texture" in run("cut", job, "--where", "role:base-colour", "--loss", "1.5")
     assert "Errors counted: by eye on 1 texture" in run(
-        "cut", job, "--where", "role:base-colour", "--count", "perceptual"
+        "cut", job, "--where", "role:base-colour", "--error-metric", "perceptual"
     )
     run("ship", job, "--target", "lounge", "--out", tmp_path / "lossy")
     files = [(tmp_path / name / "wall/wall_base.dds").read_bytes() for name in ("plain", "lossy")]

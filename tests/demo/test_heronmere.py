@@ -33,7 +33,7 @@ def test_the_story_that_it_tells(demo_job, cache):
         assert all(s.over for s in limits_of(plan) if s.in_bytes), plan.target.id
     told = finish(survey(inventory, targets_of(job), cache, job.cuts, job.role_rules, job.suppressions))
     # Cuts bring every total of bytes under its limit; too many materials, triangles and draws are left to makers.
-    over = [(plan.target.id, s.line) for plan in told.plans for s in limits_of(plan) if s.over]
+    over = [(plan.target.id, s.line.name) for plan in told.plans for s in limits_of(plan) if s.over]
     assert over == [("visor", "materials"), ("visor", "triangles"), ("visor", "draws")]
     codes = {finding.code for finding in told.findings} | {f.code for plan in uncut for f in findings_of(plan)}
     assert codes == set(LABELS), "each finding is to occur at least once"

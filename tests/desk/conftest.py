@@ -7,7 +7,7 @@ from PySide6.QtWidgets import QApplication
 
 from oaktrim.core.survey.cache import SurveyCache
 from oaktrim.desk.look.dress import dress_application
-from oaktrim.desk.session import Session
+from oaktrim.desk.session.session import Session
 from oaktrim.desk.shell.window import Window
 from tests.kit.pictures import busy
 from tests.kit.trees import put
@@ -34,7 +34,9 @@ def window(qtbot, tmp_path):
 
     def put_away(widget):
         # Nobody is there to answer whether edits are to be saved.
-        widget.session._saved = widget.session.history.job if widget.session.history else None
+        document = widget.session._document
+        if document is not None:
+            document._saved = document.history.job
         widget.session.stop()
         QThreadPool.globalInstance().waitForDone()
 

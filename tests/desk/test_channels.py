@@ -11,9 +11,9 @@ from PySide6.QtCore import QMimeData, QPoint, Qt, QUrl
 from PySide6.QtGui import QDropEvent, QGuiApplication
 from PySide6.QtWidgets import QPushButton
 
+from oaktrim.core.job.makers import NamePatterns
 from oaktrim.core.makers.glyphs.sheet import GlyphSheet
 from oaktrim.core.makers.layouts import LAYOUTS
-from oaktrim.core.makers.names import NamePatterns
 from oaktrim.core.makers.pack.pack import Channel
 from oaktrim.core.makers.patch.patch import Rect
 from oaktrim.demo.signface import sign_font
@@ -22,6 +22,7 @@ from oaktrim.desk.benches.channels.bench import Page
 from oaktrim.desk.benches.channels.layoutdialog import LayoutDialog
 from oaktrim.desk.benches.channels.mapnames import MapNamesDialog
 from oaktrim.desk.benches.channels.namesdialog import NamesDialog
+from oaktrim.desk.benches.survey.bench import Pane
 from tests.desk.test_round import click_row
 from tests.kit.pictures import busy, noise
 from tests.kit.trees import put
@@ -252,7 +253,7 @@ def test_names_follow_a_pattern_and_a_clash_is_told(qtbot, opened, packs):
 
 
 def test_a_finding_leads_to_its_maker(qtbot, opened):
-    opened._show_pane(1)
+    opened.survey.show_pane(Pane.FINDINGS)
     pane = opened.survey.findings
     pane.choose("mostly-empty")
     assert pane.mend.text() == "Open in Channels"

@@ -38,12 +38,14 @@ def test_candidates_are_tried_and_one_becomes_the_cut(qtbot, proving):
     assert absent
     assert not any(card.isEnabled() for card in absent)
     card = next(
-        c for c in tried(pane) if c.candidate.recipe.width == 256 and c.candidate.recipe.format.startswith("bc")
+        c
+        for c in tried(pane)
+        if c.candidate.recipe.settings.width == 256 and c.candidate.recipe.settings.format.startswith("bc")
     )
     wanted = card.candidate
     qtbot.mouseClick(card, Qt.MouseButton.LeftButton)
     recipe = session.plan().recipe(session.chosen[0])
-    assert (recipe.width, recipe.format) == (256, wanted.recipe.format)
+    assert (recipe.settings.width, recipe.settings.format) == (256, wanted.recipe.settings.format)
     assert int(session.plan().footprint.memory[session.chosen[0]]) == wanted.memory
     assert {type(cut.change) for cut in session.job.cuts} == {Cap, SetFormat}
     qtbot.waitUntil(lambda: any(c.present and c.candidate.recipe == recipe for c in pane.cards), timeout=20000)
@@ -62,7 +64,7 @@ def test_like_this_for_all_of_a_role(qtbot, proving):
     after = session.plan()
     for path in paths:
         recipe = after.recipe(after.inventory.row_of[path])
-        assert (max(recipe.width, recipe.height), recipe.format) == (128, "bc7")
+        assert (max(recipe.settings.width, recipe.settings.height), recipe.settings.format) == (128, "bc7")
     assert promised.endswith(bytes_text(after.total("memory"))), "the totals are told before it is done"
 
 

@@ -150,12 +150,12 @@ def test_keyboard_alone(qtbot, opened):
 def test_filters_and_sorting(qtbot, opened):
     window = opened
     model = window.survey.model
-    window.survey.set_filter("Findings")
+    window.survey.filters.set_filter("Findings")
     assert model.rowCount() == 3
-    window.survey.set_filter("All")
-    window.survey.filter_line.setText("wall/")
+    window.survey.filters.set_filter("All")
+    window.survey.filters.line.setText("wall/")
     assert model.rowCount() == 3
-    window.survey.filter_line.clear()
+    window.survey.filters.line.clear()
     window.rules.rulers["memory"].family_clicked.emit("normal")
     assert [model.index(0, 0).data()] == ["brick_n.png"]
     assert model.rowCount() == 1
@@ -174,9 +174,9 @@ def test_filters_and_sorting(qtbot, opened):
 
 def test_the_ledger_is_a_model_that_qt_accepts(opened):
     tester = QAbstractItemModelTester(opened.survey.model, QAbstractItemModelTester.FailureReportingMode.Fatal)
-    opened.survey.filter_line.setText("brick")
+    opened.survey.filters.line.setText("brick")
     opened.survey.ledger.sortByColumn(0, Qt.SortOrder.AscendingOrder)
-    opened.survey.filter_line.clear()
+    opened.survey.filters.line.clear()
     opened.session.undo()
     assert tester.model() is opened.survey.model
 

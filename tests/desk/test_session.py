@@ -10,7 +10,7 @@ from PySide6.QtCore import QObject, QThreadPool
 from oaktrim.core.plan.cuts import Cap
 from oaktrim.core.progress import Progress
 from oaktrim.desk import session as module
-from oaktrim.desk.session import Session
+from oaktrim.desk.session.session import Session
 from oaktrim.desk.work.tasks import Work, start
 from tests.kit.trees import put
 
@@ -137,7 +137,7 @@ def test_findings_of_a_plan_that_is_gone_are_dropped(qtbot, opened, monkeypatch)
     qtbot.wait(400)
     monkeypatch.setattr(module, "judge_plan", judge_plan)
     before, told = session.findings(), []
-    session._judge()
+    session._plans.judge()
     assert gate.begun.wait(10)
     session.findings_changed.connect(lambda: told.append(len(session.job.cuts)))
     session.select([0])
@@ -153,7 +153,7 @@ def test_closing_the_window_cancels_all_that_is_under_way(qtbot, opened):
     works = [
         start(gate.task(), parent, lambda _: None, lambda _: None) for gate, parent in zip(gates, parents, strict=True)
     ]
-    opened.session._saved = opened.session.history.job
+    opened.session._document._saved = opened.session.history.job
     assert all(isinstance(work, Work) and work.running for work in works)
     opened.close()
     assert all(work._stop for work in works)

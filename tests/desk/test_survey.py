@@ -18,6 +18,7 @@ from oaktrim.core.progress import Progress, finish
 from oaktrim.core.survey import scan as scanning
 from oaktrim.core.survey.roles import Certainty, Role
 from oaktrim.core.targets.target import load_target
+from oaktrim.desk.benches.survey.bench import Pane
 from oaktrim.desk.benches.survey.pasteview import PasteView
 from oaktrim.desk.models.ledger import COLUMNS
 from oaktrim.desk.work.tasks import start
@@ -76,7 +77,7 @@ def test_a_finding_is_mended_for_all_at_once(qtbot, opened):
     session.select([row(window, "fog_base.png")])
     window.survey.show_finding("more-size-than-detail")
     session.select([row(window, "sky_base.png"), row(window, "fog_base.png")])
-    pane.silence("they are meant to be soft")
+    pane.suppress("they are meant to be soft")
     assert {(s.path, s.reason) for s in session.job.suppressed} == {
         ("sky_base.png", "they are meant to be soft"), ("fog_base.png", "they are meant to be soft"),
     }  # fmt: skip
@@ -87,11 +88,11 @@ def test_a_finding_is_mended_for_all_at_once(qtbot, opened):
 
 def test_the_filter_field(qtbot, opened):
     window = opened
-    find = window.survey.filter_line
+    find = window.survey.filters.line
     find.setText("role:base-colour side>=512")
     assert shown(window) == {"oak_base.png"}
     find.setText("sise>3")
-    assert "no field 'sise'" in window.survey._fault.text() and window.survey._fault.isVisible()
+    assert "no field 'sise'" in window.survey.filters._fault.text() and window.survey.filters._fault.isVisible()
     find.setText("is:unused")
     assert shown(window) == {"sky_base.png", "fog_base.png", "loose_mask.png"}
     qtbot.keyClick(window, Qt.Key.Key_A, Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier)
@@ -109,7 +110,7 @@ def test_the_filter_field(qtbot, opened):
 def test_role_rules_move_the_totals_and_hands_win(qtbot, opened):
     window, session = opened, opened.session
     pane, before = window.survey.rules, session.plan().total("memory")
-    window.survey.show_pane(2)
+    window.survey.show_pane(Pane.ROLE_RULES)
     share = pane._lines[Role.NORMAL][0]
     share.setCurrentIndex(share.findData(0.25))
     share.activated.emit(share.currentIndex())
@@ -173,7 +174,7 @@ def test_planks_share_the_selection(qtbot, opened):
 
 def test_groups_and_columns(opened):
     window, model = opened, opened.survey.model
-    window.survey.group.setCurrentIndex(window.survey.group.findData("folder"))
+    window.survey.filters.group.setCurrentIndex(window.survey.filters.group.findData("folder"))
     heads = [model.index(place, 0).data() for place in range(model.rowCount()) if model.row_at(place) < 0]
     assert sorted(heads) == ["boat  ·  2", "none  ·  4"]
     window.survey.ledger.selectAll()
@@ -196,7 +197,7 @@ def test_a_column_is_pasted_back(qtbot, opened, tmp_path):
     assert len(view._pasted.changes) == 1 and "never enlarged" in view._pasted.refused[0][2]
     view.go.click()
     assert [cut.change for cut in session.job.cuts] == [Cap(128)]
-    window.survey.filter_line.setText("oak")
+    window.survey.filters.line.setText("oak")
     window.survey.write_csv(str(tmp_path / "out.csv"))
     rows = list(csv.DictReader((tmp_path / "out.csv").read_text().splitlines()))
     assert {r["path"] for r in rows} == {"boat/oak_base.png", "boat/oak_n.png"}
@@ -219,7 +220,7 @@ def test_a_role_set_by_hand(opened):
 def test_targets_are_edited_checked_and_exchanged(qtbot, opened, tmp_path):
     window, session = opened, opened.session
     page = window.survey.targets
-    window.survey.show_pane(3)
+    window.survey.show_pane(Pane.TARGETS)
     page.list.setCurrentRow([t.id for t in session.targets].index("lounge"))
     page.fields["memory"].setText("1 MiB")
     page.fields["memory"].editingFinished.emit()

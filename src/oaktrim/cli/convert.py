@@ -94,8 +94,7 @@ def _encode_all(files: dict[Path, tuple[Path, ...]], faces: int, wanted: _Wanted
 @click.option("--container", type=click.Choice(["ktx2", "dds"]), default="ktx2", show_default=True)
 @click.option("--role", type=click.Choice([r.value for r in Role]), help="What it is used as; by its name if left out.")
 @click.option(
-    "--count",
-    "counted",
+    "--error-metric",
     type=click.Choice([c.value for c in ErrorMetric]),
     help="What an error counts on; by its role if left out.",
 )

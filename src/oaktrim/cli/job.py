@@ -79,8 +79,8 @@ def show(path: Path) -> None:
         click.echo(f"{kind.tag}: {maker.name}, of {kind.origin(maker)}")
     for place, cut in enumerate(job.cuts, 1):
         click.echo(f"{place}. {cut.label} ({', '.join(cut.targets) or 'all targets'})")
-    for silence in job.suppressed:
-        click.echo(f"quiet: {silence.code} on {silence.path}: {silence.reason}")
+    for suppression in job.suppressed:
+        click.echo(f"quiet: {suppression.code} on {suppression.path}: {suppression.reason}")
 
 
 def _matching(source: Source, where: str, targets: tuple[str, ...]) -> tuple[str, ...]:
@@ -116,7 +116,7 @@ def _save(job: Job, path: Path, source: Source) -> None:
     metavar="ALPHA",
     help="Levels keep what a cut-out at it shows.",
 )
-@click.option("--count", "counted", type=click.Choice([c.value for c in ErrorMetric]), help="What an error counts on.")
+@click.option("--error-metric", type=click.Choice([c.value for c in ErrorMetric]), help="What an error counts on.")
 @click.option("--target", "targets", multiple=True, metavar="ID", help="Only for this target; may be given again.")
 def cut(
     path: Path,

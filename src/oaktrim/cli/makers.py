@@ -88,7 +88,7 @@ def _lane(text: str) -> Lane:
 
 
 def _proposed(path: Path) -> Channel:
-    """Return the channel of a file that carries data."""
+    """Return the channel of a file that holds data."""
     facts, _ = made_facts(path.name, "picture", "", read_picture(path))
     colours = [letter for letter in facts.live if letter in "RGB"]
     if facts.channels == 4 and not colours and "A" in facts.live:

@@ -22,7 +22,7 @@ from oaktrim.core.targets.target import Target
 from oaktrim.core.units import bytes_text, size_text
 
 _LONGEST_LIST = 20
-_COUNTED = ("models", "audio", "unreadable", "findings", "silenced")
+_COUNTED = ("models", "audio", "unreadable", "findings", "suppressed")
 
 
 def status_text(target: Target, status: BudgetStatus) -> tuple[str, str, str, str]:

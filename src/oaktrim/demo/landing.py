@@ -34,7 +34,7 @@ class _Scene:
         return self._textures[path]
 
     def material(self, name: str, stem: str, maps: str = "base n orm", alpha: str | None = None, **more: Any) -> int:
-        """Add a material that wears the maps of a stem: base, n, orm and e, and `occlusion` on its own."""
+        """Add a material that uses the maps of a stem: base, n, orm and e, and `occlusion` on its own."""
         row: dict[str, Any] = {"pbrMetallicRoughness": {"metallicFactor": 0 if "orm" not in maps else 1}}
         for kind in maps.split():
             ending = ".jpg" if f"{stem}_{kind}" == "shore/mud_base" else ".png"

@@ -130,7 +130,7 @@ CODERS = {
 }
 
 
-@pytest.mark.parametrize("counted", list(ErrorMetric))
+@pytest.mark.parametrize("error_metric", list(ErrorMetric))
 @pytest.mark.parametrize("effort", list(Effort))
 @pytest.mark.parametrize("name", CODERS)
 def test_the_search_tells_what_it_counts(name, effort, error_metric):

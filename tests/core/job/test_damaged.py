@@ -31,7 +31,7 @@ WHOLE = {
     ],
     "role_rules": [{"role": "normal", "share": 0.5, "floor": 16, "ceiling": 64, "targets": ["pocket"]}],
     "roles": [{"role": "normal", "assets": ["a_rough.png"]}],
-    "silenced": [{"code": "unused-texture", "path": "a", "reason": "r"}],
+    "suppressed": [{"code": "unused-texture", "path": "a", "reason": "r"}],
     "ignore": ["*.tmp"], "role_patterns": [{"pattern": "*_base", "role": "base-colour"}],
     "makers": [
         {

@@ -20,9 +20,9 @@ from oaktrim.core.files.pictures import parse_texture, png_bytes
 from oaktrim.core.files.references import ReferenceFolder
 from oaktrim.core.job.begin import saved, with_begun
 from oaktrim.core.job.document import Job, load_job, new_job, root_of, save_job
+from oaktrim.core.job.makers import NamePatterns
 from oaktrim.core.makers.build import survey_tree, unknown, with_makers
 from oaktrim.core.makers.glyphs.sheet import GlyphSheet, Metrics
-from oaktrim.core.makers.names import NamePatterns
 from oaktrim.core.makers.pack.pack import Channel, ChannelSource, Lane, Pack
 from oaktrim.core.makers.patch.patch import Patch, Rect
 from oaktrim.core.plan.cuts import Cap, Cut, SetFormat
@@ -315,7 +315,7 @@ def test_cuts_begin_like_those_of_the_sources(root):
     mine = [(cut.change, cut.targets) for cut in packed.cuts if cut.assets == (PACK.name,)]
     assert mine == [(Cap(32), ("lounge",)), (SetFormat("bc7"), ("lounge",))]
     recipe = plan_of(root, packed).recipe(built(root, packed).row_of[PACK.name])
-    assert (recipe.width, recipe.format) == (32, "bc7")
+    assert (recipe.settings.width, recipe.settings.format) == (32, "bc7")
     renamed = packed.with_names(NamePatterns(pack="packed/{material}"))
     assert renamed.makers[0].name == "packed/brick"
     assert {cut.assets for cut in renamed.cuts} == {cuts[0].assets, ("packed/brick",)}

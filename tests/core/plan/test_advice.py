@@ -1,7 +1,7 @@
 """Which formats are offered for a use on a target."""
 
 from oaktrim.core.formats.catalogue import ORDER
-from oaktrim.core.plan.advice import about, format_options
+from oaktrim.core.plan.advice import format_options
 from oaktrim.core.survey.roles import Role
 from oaktrim.core.targets.target import target_named
 
@@ -15,7 +15,7 @@ def test_every_format_is_offered_once_and_those_that_fit_come_first():
     assert sorted(offer.format.name for offer in found) == sorted(ORDER)
     against = [bool(offer.against) for offer in found]
     assert against == sorted(against)
-    assert all(all(about(offer.format)) for offer in found)
+    assert all(offer.format.good_for and offer.format.weakness for offer in found)
 
 
 def test_what_fits_depends_on_hardware_and_use():

@@ -2,6 +2,7 @@
 
 from types import SimpleNamespace
 
+import msgspec
 import numpy as np
 import pytest
 from hypothesis import given, settings
@@ -47,7 +48,12 @@ def recipe(tmp_path, target, width, height, *changes, name="", levels=1):
 def explained(plan, row):
     """A recipe with its ladder."""
     ladder = ladder_of(plan, row)
-    return SimpleNamespace(**vars(plan.recipe(row)), ladder=ladder.steps, warnings=ladder.warnings)
+    return SimpleNamespace(
+        **msgspec.structs.asdict(plan.encode_settings(row)),
+        touched=bool(plan.touched[row]),
+        ladder=ladder.steps,
+        warnings=ladder.warnings,
+    )
 
 
 def test_nothing_cut_ships_as_it_is(tmp_path):
@@ -140,12 +146,12 @@ def test_totals_are_the_sum_of_their_parts(sizes, changes, target):
         memory += held.mip_chain_bytes(got.width, got.height, got.levels)
         assert got.ladder[-1].memory == int(plan.footprint.memory[row])
         assert (got.ladder[-1].width, got.ladder[-1].height) == (got.width, got.height)
-        limit = plan.target.limits.longest_side
+        limit = plan.target.longest_side
         assert max(got.width, got.height) <= limit or plan.footprint.refused[row]
     assert plan.total("memory") == memory == sum(plan.by_family("memory").values())
     assert plan.total("package") <= plan.total("unpacked") + len(sizes)
-    (status,) = [s for s in limits_of(plan) if s.line == "memory"]
-    assert (status.value, status.over) == (memory, memory > plan.target.limits.bytes_of("memory"))
+    (status,) = [s for s in limits_of(plan) if s.line.name == "memory"]
+    assert (status.value, status.over) == (memory, memory > plan.target.limits.of("memory"))
 
 
 def test_package_estimates_are_really_packed(tmp_path, cache):
@@ -185,7 +191,10 @@ def test_errors_count_as_the_role_or_a_cut_says(tmp_path):
     inventory = made_up(tmp_path, *(facts(name, 64, 64) for name in names))
     by_role = resolve(inventory, target_named("lounge"))
     wanted = (ErrorMetric.COLOUR, ErrorMetric.NORMALS, ErrorMetric.DATA, ErrorMetric.COLOUR)
-    assert tuple(by_role.recipe(row).error_metric for row in range(4)) == wanted
+    assert tuple(by_role.encode_settings(row).error_metric for row in range(4)) == wanted
     cut = resolve(inventory, target_named("lounge"), (Cut(SetErrorMetric(ErrorMetric.PERCEPTUAL), names[:1]),))
-    assert cut.recipe(0).error_metric is ErrorMetric.PERCEPTUAL and cut.recipe(1).error_metric is ErrorMetric.NORMALS
+    assert (
+        cut.encode_settings(0).error_metric is ErrorMetric.PERCEPTUAL
+        and cut.encode_settings(1).error_metric is ErrorMetric.NORMALS
+    )
     assert cut.total("memory") == by_role.total("memory")

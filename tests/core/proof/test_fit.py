@@ -118,7 +118,7 @@ def test_where_the_package_is_limited_quality_goes_for_the_download(demo_job, tm
     plain = fit(problem.with_losses(np.where(lossy, 1e12, problem.choices.loss))).solution
     assert plain is None or plain.loss > found.solution.loss
     shipped = finish(ship(planned(root, TARGET, *cut_by(root, found)), tmp_path / "out"))
-    weighed = next(status.value for status in shipped.statuses if status.line == "package")
+    weighed = next(status.value for status in shipped.statuses if status.line.name == "package")
     assert weighed == problem.total(found.solution.picks, "package") <= limit
 
 
@@ -157,10 +157,10 @@ def test_candidates_are_what_the_target_has_and_cost_what_ships(art):
     row = plan.inventory.row_of["wall_base.png"]
     found = candidates(plan, row)
     fitting = [c for c in found if not c.against]
-    assert {c.recipe.width for c in fitting} == {256, 128, 64}
-    assert all(TARGET.decodes(FORMATS[c.recipe.format]) for c in fitting)
+    assert {c.recipe.settings.width for c in fitting} == {256, 128, 64}
+    assert all(TARGET.decodes(FORMATS[c.recipe.settings.format]) for c in fitting)
     absent = [c for c in found if "hardware" in c.against]
-    assert {c.recipe.format for c in absent} >= {"bc7"}
+    assert {c.recipe.settings.format for c in absent} >= {"bc7"}
     assert all(c.memory == plan.footprint.memory[row] for c in absent), "what is not decoded costs raw pixels"
     trial = finish(try_recipe(plan, row, fitting[0].recipe, reference_for(plan.inventory, row)))
     assert trial.memory == fitting[0].memory
@@ -175,7 +175,9 @@ def test_nothing_is_offered_that_the_container_cannot_hold(art):
     assert plan.target.container == "dds"
     problem = pose(plan, CompressionRatios(plan.inventory), {"memory": 1}, np.zeros(len(plan.formats), np.bool_), {})
     named = {option.format for group in problem.groups for option in group.options}
-    named |= {c.recipe.format for row in range(len(plan.formats)) for c in candidates(plan, row) if not c.against}
+    named |= {
+        c.recipe.settings.format for row in range(len(plan.formats)) for c in candidates(plan, row) if not c.against
+    }
     assert "bc7" in named
     assert all(FORMATS[name].dxgi is not None for name in named)
 

@@ -164,7 +164,7 @@ def test_what_is_given_up_for_the_download_is_part_of_the_recipe(art, tmp_path):
 def test_a_forecast_that_was_wrong_is_told(art, tmp_path):
     plan = planned(art, "lounge")
     shipped = finish(ship(plan, tmp_path / "out"))
-    truth = next(s for s in shipped.statuses if s.line == "package")
+    truth = next(s for s in shipped.statuses if s.line.name == "package")
     plan.package[:] = 1
     said = forecast_missed(plan, shipped.statuses)
     assert "more than forecast" in said

@@ -28,7 +28,8 @@ from oaktrim.core.ship.run import Reason, schedule, ship
 from oaktrim.core.ship.weighing import measure_packages
 from oaktrim.core.survey.cache import SurveyCache
 from oaktrim.core.survey.scan import scan
-from oaktrim.core.targets.target import BYTE_LINES, target_named
+from oaktrim.core.targets.lines import byte_lines
+from oaktrim.core.targets.target import target_named
 from tests.kit.models import rich_model
 from tests.kit.pictures import busy
 from tests.kit.trees import planned, put, write_model
@@ -69,7 +70,7 @@ def test_what_is_planned_is_written(art, tmp_path):
     assert entry.psnr == pytest.approx(psnr_rgb(reference, decode_level(texture)), abs=0.01)
     assert entry.source_hash == hashlib.blake2b(before["wall/brick_base.png"][0], digest_size=16).hexdigest()
     assert entry.file_bytes == path.stat().st_size
-    by_line = {s.line: s.value for s in shipped.statuses}
+    by_line = {s.line.name: s.value for s in shipped.statuses}
     assert by_line["memory"] == plan.total("memory")
     document = json.loads((out / "manifest.json").read_text())
     assert document["schema"] == "oak-trim.manifest/2"
@@ -85,7 +86,7 @@ def test_what_was_measured_is_what_ships_to_the_byte(art, tmp_path):
     write_model(art, "crate.glb", rich_model())
     cache, target = SurveyCache(tmp_path), target_named("visor")
     target = msgspec.structs.replace(
-        target, limits=msgspec.structs.replace(target.limits, **dict.fromkeys(BYTE_LINES, "1 GiB"))
+        target, limits=msgspec.structs.replace(target.limits, **dict.fromkeys(byte_lines(), "1 GiB"))
     )
     inventory = finish(scan(art, cache=cache))
     ratios, cuts = CompressionRatios(inventory), (Cut(SetFormat("astc-6x6"), ("wall/brick_base.png",)),)
@@ -96,8 +97,8 @@ def test_what_was_measured_is_what_ships_to_the_byte(art, tmp_path):
     plan = resolve(inventory, target, cuts, ratios)
     assert plan.all_measured and plan.uncertainty == 0 < guessed.uncertainty
     shipped = finish(ship(plan, tmp_path / "out"))
-    assert {s.line: s.value for s in shipped.statuses if s.line in BYTE_LINES} == {
-        line: plan.total(line) for line in BYTE_LINES
+    assert {s.line.name: s.value for s in shipped.statuses if s.line.name in byte_lines()} == {
+        line: plan.total(line) for line in byte_lines()
     }
     audio = len(zstd.compress((art / "gull.wav").read_bytes(), target.packing.level))
     assert plan.by_family("package")["audio"] == audio
@@ -139,7 +140,10 @@ def test_what_errors_count_on_is_shipped_and_its_change_seen(art, tmp_path):
     shipped = finish(ship(plan, out))
     assert (shipped.written, shipped.unchanged) == (1, 3)
     entry = next(e for e in shipped.manifest.textures if e.source == base[0])
-    assert entry.error_metric == "perceptual" and (out / "wall" / "brick_base.dds").read_bytes() != before
+    assert (
+        entry.settings.error_metric is ErrorMetric.PERCEPTUAL
+        and (out / "wall" / "brick_base.dds").read_bytes() != before
+    )
 
 
 def test_a_second_run_with_nothing_changed_writes_nothing(art, tmp_path):

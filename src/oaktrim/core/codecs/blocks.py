@@ -294,7 +294,7 @@ def encode_pixels(
     Parameters
     ----------
     pixels : of the depth that `rows` takes; `held(to_rgba(image))` for most
-    told : (rows, columns) float32 of blocks, filled with the squared error that the search expects of each
+    block_errors : (rows, columns) float32 of blocks, filled with the squared error that the search expects of each
     chunk : how many blocks a thread takes at once: many, where one takes little time
     """
     across, down = -(-pixels.shape[1] // size[0]), -(-pixels.shape[0] // size[1])

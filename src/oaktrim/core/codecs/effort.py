@@ -59,7 +59,7 @@ class EncodeOptions:
     loss : dB that may be given up for a smaller package, 0 for none: blocks are then made to repeat each other, in block
         formats of integers
     threads : worker threads; the result does not depend on it
-    counted : what the search of block formats counts an error on
+    error_metric : what the search of block formats counts an error on
     """
 
     effort: Effort = Effort.STANDARD

@@ -48,7 +48,7 @@ class Job(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     own_targets : targets of this job alone; one with the id of a shipped target stands in its place
     cuts, role_rules : in order
     roles : set by hand
-    silenced : findings that do not count
+    suppressed : findings that do not count
     ignore : patterns of paths that are left out, as in a .gitignore file
     role_patterns : of names; the first that fits says the role
     max_pixels : pictures that claim more are not decoded
@@ -194,13 +194,13 @@ class Job(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         return msgspec.structs.replace(self, role_rules=kept)
 
     def with_suppression(self, code: str, paths: Sequence[str], reason: str) -> Job:
-        """Return the job with a finding silenced on some files."""
+        """Return the job with a finding suppressed on some files."""
         rows = {(row.code, row.path): row for row in self.suppressed}
         rows.update({(code, path): Suppression(code, path, reason) for path in paths})
         return msgspec.structs.replace(self, suppressed=tuple(rows.values()))
 
     def without_suppression(self, code: str, path: str) -> Job:
-        """Return the job with a silenced finding counting again."""
+        """Return the job with a suppressed finding counting again."""
         kept = tuple(row for row in self.suppressed if (row.code, row.path) != (code, path))
         return msgspec.structs.replace(self, suppressed=kept)
 

@@ -19,7 +19,7 @@ class Planner:
     Parameters
     ----------
     found : what files hold; inventory : with what the job's makers make of it
-    shares : how the inventory packs
+    ratios : how the inventory packs
     """
 
     job: Job

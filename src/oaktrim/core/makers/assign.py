@@ -85,12 +85,12 @@ def _with_models(
                 if 0 <= slot.image < len(model.images):
                     use = (model.images[slot.image].held, Owner(place, number, slot))
                     uses.setdefault((place, number), []).append(use)
-    return replace(before, models=models, worn={}), uses
+    return replace(before, models=models, rows_of={}), uses
 
 
 def by_rows(ownership: Ownership, by_row: dict[int, tuple[Owner, ...]]) -> Ownership:
     """Return models over the textures that they use, by the rows that these have."""
-    worn: dict[tuple[int, int], dict[int, None]] = {
+    rows_of: dict[tuple[int, int], dict[int, None]] = {
         (model, number): {} for model, facts in enumerate(ownership.models) for number in range(len(facts.materials))
     }
     order = sorted(
@@ -99,8 +99,8 @@ def by_rows(ownership: Ownership, by_row: dict[int, tuple[Owner, ...]]) -> Owner
         for owner in mine
     )
     for model, material, _, row in order:
-        worn[model, material][row] = None
-    return replace(ownership, owners=by_row, worn={key: tuple(rows) for key, rows in worn.items()})
+        rows_of[model, material][row] = None
+    return replace(ownership, owners=by_row, rows_of={key: tuple(rows) for key, rows in rows_of.items()})
 
 
 def _slot_place(ownership: Ownership, owner: Owner) -> int:

@@ -33,7 +33,7 @@ class Breakdown:
     ----------
     names, kinds : of each board; a kind is scene, object, material, folder, family, role, or asset
     parent : place of the board above, -1 at the root
-    asset : of a leaf, the place among all assets (textures, then what is carried); -1 elsewhere
+    asset : of a leaf, the place among all assets (textures, then what is passed through); -1 elsewhere
     weight : of a leaf, the part of the asset's cost that stands here: an asset of n owners is a leaf n times
     """
 
@@ -92,13 +92,13 @@ class Breakdown:
 
 
 def asset_costs(plan: Plan, line: str) -> NDArray[np.int64]:
-    """Return what each asset adds to a line: the textures, then what is carried."""
+    """Return what each asset adds to a line: the textures, then what is passed through."""
     rest = plan.passthrough(line)
     return np.concatenate([plan.line(line), rest])
 
 
 def _by_owner(inventory: Inventory, tree: Breakdown) -> None:
-    """Scene, object, material, texture; a texture that several wear is shared out among them, and so counts once."""
+    """Scene, object, material, texture; a texture that several use is shared out among them, and so counts once."""
     ownership = inventory.ownership
     scenes = [tree.board(0, model.scene or model.path.rsplit("/", 1)[-1], "scene") for model in ownership.models]
     for row, texture in enumerate(inventory.textures):

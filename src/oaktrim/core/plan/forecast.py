@@ -23,7 +23,7 @@ Floats = NDArray[np.float64]
 # public games, 661 pictures, plain and in four block formats, on three targets; `make bench` says how many lie within.
 _ALONE = np.array([0.75, 0.5])
 _TOGETHER, _STAYS = np.array([0.35, 0.12]), np.array([0.15, 0.05])
-# What is carried beside the textures: packed in part where it was not packed whole.
+# What is passed through beside the textures: packed in part where it was not packed whole.
 _CARRIED_ALONE, _CARRIED_TOGETHER = 0.10, 0.03
 # So many textures of average size have to be measured for them to say as much of their kind as is known of all trees.
 _PRIOR = 8.0
@@ -106,7 +106,7 @@ def half_width(spread: float, passthrough: tuple[int, ...]) -> int:
     Parameters
     ----------
     spread : of the textures, as in `Forecast`
-    carried : estimates of what is carried beside them, bytes each
+    passthrough : estimates of what is passed through beside them, bytes each
     """
     pieces = np.array(passthrough, np.float64)
     apart = float(np.hypot(_CARRIED_ALONE * np.linalg.norm(pieces), _CARRIED_TOGETHER * pieces.sum()))

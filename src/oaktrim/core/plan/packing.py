@@ -94,9 +94,9 @@ class CompressionRatios:
         self._guess = _guessed(inventory)
         # Bytes by row and recipe.
         self.measured: dict[int, dict[str, int]] = {}
-        # What a file carries, packed whole: bytes by content and packing.
+        # What a file holds, packed whole: bytes by content and packing.
         self._whole: dict[str, int] = {}
-        self._carried: dict[str, PassthroughSizes] = {}
+        self._passthrough: dict[str, PassthroughSizes] = {}
         self._has_pixels = np.array([t.pixels != "" for t in inventory.textures], np.bool_)
 
     def moved(self, inventory: Inventory) -> CompressionRatios:
@@ -114,7 +114,7 @@ class CompressionRatios:
         return fresh
 
     def merged(self, found: Measured) -> CompressionRatios:
-        """Return these shares with what was measured, of textures and of what is carried; a recipe begins with the content."""
+        """Return these ratios with what was measured more of; a recipe begins with the content."""
         if not found:
             return self
         fresh = copy(self)
@@ -133,7 +133,7 @@ class CompressionRatios:
                         fresh.measured[row] = dict(fresh.measured.get(row, ()))
                     fresh.measured[row][recipe] = size
             if whole:
-                fresh._whole, fresh._carried = self._whole | whole, {}
+                fresh._whole, fresh._passthrough = self._whole | whole, {}
         if found.ratios:
             fresh._known = dict(self._known)
             copied: set[tuple[int, int, str]] = set()
@@ -148,9 +148,9 @@ class CompressionRatios:
     def passthrough(self, packing: Packing) -> PassthroughSizes:
         """Return what each mesh, clip and sound takes in a package: its part of its file, packed whole where that is known."""
         key = packing_name(packing)
-        if key not in self._carried:
-            self._carried[key] = self._estimate_passthrough(packing)
-        return self._carried[key]
+        if key not in self._passthrough:
+            self._passthrough[key] = self._estimate_passthrough(packing)
+        return self._passthrough[key]
 
     def _estimate_passthrough(self, packing: Packing) -> PassthroughSizes:
         sizes: dict[str, int] = {}
@@ -172,7 +172,7 @@ class CompressionRatios:
         return PassthroughSizes(sizes, sums, tuple(guessed))
 
     def passthrough_missing(self, packing: Packing) -> list[PassthroughAsset]:
-        """Return what is carried in files that were not packed whole yet, one for each content."""
+        """Return what is passed through in files that were not packed whole yet, one for each content."""
         rows = {row.content: row for row in self.inventory.passthrough}
         return [row for row in rows.values() if passthrough_key(row.content, packing) not in self._whole]
 

@@ -66,7 +66,7 @@ class Term:
 
 @dataclass(frozen=True)
 class Assets:
-    """All assets of a plan as the filter sees them: its textures, then what is carried beside them.
+    """All assets of a plan as the filter sees them: its textures, then what is passed through beside them.
 
     Parameters
     ----------
@@ -136,7 +136,7 @@ class Assets:
         return self._told[name]
 
     def padded(self, values: NDArray[Any], rest: Sequence[int] | NDArray[np.int64] | int = 0) -> NDArray[Any]:
-        """Return a column of textures with values for what is carried after it."""
+        """Return a column of textures with values for what is passed through after it."""
         tail = np.full(len(self.inventory.passthrough), rest) if isinstance(rest, int) else np.array(rest, np.int64)
         return np.concatenate([values, tail.astype(values.dtype)])
 

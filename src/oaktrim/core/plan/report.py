@@ -32,7 +32,7 @@ class Survey:
 
     Parameters
     ----------
-    silenced : how many findings the job keeps quiet
+    suppressed : how many findings the job keeps quiet
     kept : the paths that a filter lets through, or None without one; totals are always of everything
     """
 
@@ -61,7 +61,7 @@ class Survey:
             "unreadable": len(i.unreadable),
             "wrong": len(wrong),
             "findings": len(self.findings),
-            "silenced": self.suppressed,
+            "suppressed": self.suppressed,
         }
 
     @property
@@ -87,7 +87,7 @@ def survey(
 
     Parameters
     ----------
-    silences : code and path of findings that do not count
+    suppressions : code and path of findings that do not count
     """
     ratios = CompressionRatios(inventory)
     ratios = ratios.merged(Measured(cache.measured()))

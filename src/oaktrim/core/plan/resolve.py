@@ -60,7 +60,7 @@ class Plan:
     overruled : a cut by hand stands in the place of a role rule
     cut_width, cut_height : after cap and drop by hand; ruled_width, ruled_height : after the role rules too
     formats : places in the catalogue's order
-    arrival : what the target makes of it
+    footprint : what the target makes of it
     forecast : bytes of each texture in the package, measured where it was really made and packed, estimated elsewhere
     beside : what meshes, clips and sounds take in the package
     """
@@ -197,7 +197,7 @@ def resolve(
 
     Parameters
     ----------
-    shares : how well the textures pack; guessed from the survey alone when left out
+    ratios : how well the textures pack; guessed from the survey alone when left out
     rules : for textures whose size no cut says
     """
     count = len(inventory.textures)

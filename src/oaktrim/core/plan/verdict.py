@@ -21,7 +21,7 @@ def judge_plan(plan: Plan) -> Task[list[Finding]]:
 
 
 def change_of(fix: Fix | None) -> Change | None:
-    """Return the change that carries a remedy out, or None where a maker or a hand has to."""
+    """Return the change that does what a remedy says, or None where a maker or a hand has to."""
     if fix is None:
         return None
     if fix.kind is Remedy.CAP:

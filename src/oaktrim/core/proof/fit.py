@@ -338,7 +338,7 @@ def propose(
     measured = yield from _in_time(measure_ratios(plan.inventory, missing, cache), clock.sooner(_FIRST / 3))
     ratios = ratios.merged(measured)
     if "package" in limits and not clock.is_over:
-        # What may not be touched, and what is carried beside it, is weighed before all else: its bytes are not to be had.
+        # What may not be touched, and what is passed through beside it, is weighed before all else: its bytes are not to be had.
         packed = measure_packages(plan, ratios, cache, max_pixels, np.flatnonzero(locked))
         ratios = ratios.merged((yield from _in_time(packed, clock)))
     # What is there now is told by what has just been measured.

@@ -48,7 +48,7 @@ class Quality:
 
     Parameters
     ----------
-    steps : root of the mean square of the map
+    jnd : just noticeable differences: root of the mean square of the map
     map : steps just noticed at each pixel, (H, W) float32, of the source's frame or of a halving of it
     scale : pixels of the source to one of the map
     wanted, got : what was compared, as `working_values` returns it

@@ -261,7 +261,7 @@ def _group(
 
 
 def _weight(inventory: Inventory, rows: tuple[int, ...]) -> float:
-    """Return what a square step counts: by role, by the root of the size, and by how many wear it."""
+    """Return what a square step counts: by role, by the root of the size, and by how many use it."""
     texture, role = inventory.textures[rows[0]], inventory.roles[rows[0]].role
     uses = sum(len(inventory.ownership.owners.get(row, ())) for row in rows)
     worn = log2(1 + uses) if uses else (_UNUSED if inventory.models else 1.0)

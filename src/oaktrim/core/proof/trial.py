@@ -63,7 +63,7 @@ class Candidate:
 def screen_scale(inventory: Inventory, row: int) -> float:
     """Return how many pixels of a screen 1080 high show one of a texture, at the nearest that a scene's cameras see it.
 
-    An object's height on screen stands for the whole of each texture that it wears. 1 where no scene has a camera.
+    An object's height on screen stands for the whole of each texture that it uses. 1 where no scene has a camera.
     """
     largest = -1.0
     for owner in inventory.ownership.owners.get(row, ()):

@@ -31,7 +31,7 @@ from oaktrim.core.scene.model import (
 
 T = TypeVar("T")
 _TRIANGLES, _STRIP, _FAN = 4, 5, 6
-# Extensions that say what a texture is, or move its UVs; all others are carried along unread.
+# Extensions that say what a texture is, or move its UVs; all others are kept unread.
 _TRANSFORM, _INSTANCES = "KHR_texture_transform", "EXT_mesh_gpu_instancing"
 _COMPRESSED = ("KHR_draco_mesh_compression", "EXT_meshopt_compression", "KHR_meshopt_compression")
 _IMAGE_EXTENSIONS = ("KHR_texture_basisu", "EXT_texture_webp", "EXT_texture_avif", "MSFT_texture_dds")

@@ -79,7 +79,7 @@ class Shipped:
     ----------
     written, unchanged, removed : counts of textures; removed files were shipped earlier and are no longer in the plan
     beside : how many files were written that are no textures: models, their buffers, and what makers say
-    standings : what was shipped against the target's limits, measured
+    statuses : what was shipped against the target's limits, measured
     """
 
     manifest: Manifest
@@ -357,7 +357,7 @@ class _ManifestKeeper:
 def _weigh_passthrough(
     plan: Plan, earlier: Manifest | None, max_pixels: int, threads: int | None
 ) -> Task[tuple[list[PassthroughEntry], list[Failure]]]:
-    """Pack whole what is carried beside the textures, but for what the run before packed as it still is."""
+    """Pack whole what is passed through beside the textures, but for what the run before packed as it still is."""
     packing, sources = plan.target.packing, plan.inventory.sources(max_pixels)
     same_packing = earlier is not None and earlier.packing == packing_name(packing)
     known = {row.source: row for row in earlier.passthrough} if earlier is not None and same_packing else {}
@@ -434,7 +434,7 @@ def _remove_stale(earlier: Manifest | None, now: Manifest, out: Path, root: Path
 def weigh(manifest: Manifest, plan: Plan) -> tuple[BudgetStatus, ...]:
     """Return what was shipped against each limit of the target, measured on the files.
 
-    What is carried beside the textures is counted as it stands in the source tree.
+    What is passed through beside the textures is counted as it stands in the source tree.
     """
     entries, passed = manifest.textures, manifest.passthrough
     columns = [(e.memory, e.package, e.file_bytes, e.settings.levels) for e in entries]

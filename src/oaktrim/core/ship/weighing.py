@@ -28,7 +28,7 @@ def measure_packages(
 ) -> Task[Measured]:
     """Measure what a plan estimates, the largest first, on one thread; return all sizes, each step those that became known.
 
-    What is carried beside the textures is packed whole, too. Sizes go into the cache as well, so closing the generator
+    What is passed through beside the textures is packed whole, too. Sizes go into the cache as well, so closing the generator
     loses little. What cannot be made stays an estimate; shipping will say why.
 
     Parameters

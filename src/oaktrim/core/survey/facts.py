@@ -104,7 +104,7 @@ class SlotFacts(msgspec.Struct, frozen=True, array_like=True, gc=False):
     Parameters
     ----------
     image : place in the model's images, -1 where there is none
-    tiles : the UVs of what wears the material go beyond one tile
+    tiles : the UVs of what has the material go beyond one tile
     reads_alpha : the material may look at the alpha channel
     """
 

@@ -51,7 +51,7 @@ class PassthroughAsset:
     file : path of the file; path : the same, of a clip with `#animations/N`
     about : its facts in words
     bytes : as it ships
-    content : hash of all that its file carries, `of` bytes, of which this may be a part
+    content : hash of all that its file holds, `of` bytes, of which this may be a part
     packed : packed over plain bytes of a piece, by packing method
     """
 
@@ -92,7 +92,7 @@ class Inventory:
     made: Mapping[str, Derivation] = field(default_factory=dict)
     replaced: Mapping[str, str] = field(default_factory=dict)
     unmade: tuple[Unreadable, ...] = ()
-    store: ProductStore = field(default_factory=ProductStore, repr=False)
+    store: ProductStore = field(default_factory=ProductStore, repr=False, compare=False)
     _told_by: tuple[tuple[RolePattern, ...], Sequence[RoleChoice]] | None = field(
         default=None, repr=False, compare=False
     )
@@ -192,17 +192,17 @@ class Inventory:
 
     @cached_property
     def passthrough_contents(self) -> frozenset[str]:
-        """The contents of what is carried."""
+        """The contents of what is passed through."""
         return frozenset(row.content for row in self.passthrough)
 
     @cached_property
     def passthrough_bytes(self) -> dict[str, int]:
-        """The bytes of what is carried, by family."""
+        """The bytes of what is passed through, by family."""
         return {family: sum(row.bytes for row in rows) for family, rows in self.passthrough_families.items()}
 
     @cached_property
     def passthrough_families(self) -> dict[str, list[PassthroughAsset]]:
-        """What is carried, by family."""
+        """What is passed through, by family."""
         found: dict[str, list[PassthroughAsset]] = {}
         for row in self.passthrough:
             found.setdefault(row.family.value, []).append(row)
@@ -278,7 +278,7 @@ def _base_rows(inventory: Inventory) -> NDArray[np.int64]:
         stem = bare_name(texture.path).rpartition("_")[0]
         if stem:
             by_name.setdefault((texture.path.rpartition("/")[0], stem), []).append(row)
-    for sets in (inventory.ownership.worn.values(), by_name.values()):
+    for sets in (inventory.ownership.rows_of.values(), by_name.values()):
         told = base >= 0
         for rows in sets:
             bases = [row for row in rows if is_base[row]]

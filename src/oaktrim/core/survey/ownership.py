@@ -1,4 +1,4 @@
-"""Who uses what: scenes, objects and materials over the textures that they wear, and references that do not hold."""
+"""Who uses what: scenes, objects and materials over the textures that they use, and references that do not hold."""
 
 from __future__ import annotations
 
@@ -38,13 +38,13 @@ class Ownership:
     Parameters
     ----------
     owners : by row of the texture; textures that no material uses are left out
-    worn : by (model, material), the rows of the textures it uses, each once, in the order of its slots
+    rows_of : by (model, material), the rows of the textures it uses, each once, in the order of its slots
     faults : references that do not hold
     """
 
     models: tuple[ModelFacts, ...]
     owners: Mapping[int, tuple[Owner, ...]]
-    worn: Mapping[tuple[int, int], tuple[int, ...]]
+    rows_of: Mapping[tuple[int, int], tuple[int, ...]]
     faults: tuple[ReferenceFault, ...]
 
     def material(self, owner: Owner) -> MaterialFacts:
@@ -56,7 +56,7 @@ class Ownership:
         return [(o.slot.slot, o.slot.name, self.material(o).name) for o in self.owners.get(row, ())]
 
     def objects_of(self, owner: Owner) -> list[str]:
-        """Return the names of the objects that wear a use's material."""
+        """Return the names of the objects that have a use's material."""
         return [row.name for row in self.models[owner.model].objects if owner.material in row.materials]
 
     def users(self, row: int) -> list[str]:
@@ -82,7 +82,7 @@ def link(root: Path, models: Sequence[ModelFacts], rows: Mapping[str, int], file
     files : all files seen, true path by path in lower case
     """
     owners: dict[int, list[Owner]] = {}
-    worn: dict[tuple[int, int], tuple[int, ...]] = {}
+    rows_of: dict[tuple[int, int], tuple[int, ...]] = {}
     faults: list[ReferenceFault] = []
     for place, model in enumerate(models):
         found = [_row_of(root, model, image.uri, image.held, rows, files, faults) for image in model.images]
@@ -93,8 +93,8 @@ def link(root: Path, models: Sequence[ModelFacts], rows: Mapping[str, int], file
                 if row is not None:
                     owners.setdefault(row, []).append(Owner(place, number, slot))
                     mine[row] = None
-            worn[place, number] = tuple(mine)
-    return Ownership(tuple(models), {row: tuple(o) for row, o in owners.items()}, worn, tuple(dict.fromkeys(faults)))
+            rows_of[place, number] = tuple(mine)
+    return Ownership(tuple(models), {row: tuple(o) for row, o in owners.items()}, rows_of, tuple(dict.fromkeys(faults)))
 
 
 def _row_of(

@@ -264,15 +264,15 @@ def _geometry(data: bytes, model: Model, place: ReferenceFolder) -> bytes:
 
 
 def _materials(model: Model, images: tuple[ImageRef, ...], place: ReferenceFolder) -> list[MaterialFacts]:
-    worn: dict[int, list[int]] = {}
+    by_material: dict[int, list[int]] = {}
     primitives = [primitive for mesh in model.meshes for primitive in mesh.primitives]
     for number, primitive in enumerate(primitives):
         if primitive.material is not None:
-            worn.setdefault(primitive.material, []).append(number)
+            by_material.setdefault(primitive.material, []).append(number)
     names = {f'"image {number}"': _identity(ref, place) for number, ref in enumerate(images)}
     found = []
     for number, material in enumerate(model.materials):
-        mine = [primitives[i] for i in worn.get(number, [])]
+        mine = [primitives[i] for i in by_material.get(number, [])]
         slots = []
         for use in material.uses:
             sheets = [used_uvs(primitive, use) for primitive in mine]

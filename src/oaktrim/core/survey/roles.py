@@ -1,4 +1,4 @@
-"""What a texture is used as: chosen by hand, or told by the material that wears it, by its name, or by its pixels."""
+"""What a texture is used as: chosen by hand, or told by the material that uses it, by its name, or by its pixels."""
 
 from __future__ import annotations
 

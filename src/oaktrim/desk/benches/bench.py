@@ -2,9 +2,23 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from dataclasses import dataclass
 from typing import ClassVar
 
+from PySide6.QtGui import QKeySequence
 from PySide6.QtWidgets import QWidget
+
+Shortcut = QKeySequence.StandardKey | str | None
+
+
+@dataclass(frozen=True)
+class Action:
+    """Something that a person can do from anywhere, by name or by keys."""
+
+    name: str
+    act: Callable[[], object]
+    shortcut: Shortcut = None
 
 
 class Bench(QWidget):
@@ -12,3 +26,10 @@ class Bench(QWidget):
 
     title: ClassVar[str]
     wants_swatch: ClassVar[bool] = False
+
+    def actions_here(self) -> list[Action]:
+        """Return what can be done here; the bench is shown first."""
+        return []
+
+    def stop(self) -> None:
+        """Let go of what is under way, before the window closes."""

@@ -19,7 +19,7 @@ from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.units import bytes_text, size_text
 from oaktrim.desk.look.tokens import tokens
 from oaktrim.desk.models.thumbnails import SIDE, Thumbnails
-from oaktrim.desk.session import Session
+from oaktrim.desk.session.session import Session
 
 Index = QModelIndex | QPersistentModelIndex
 _ROOT = QModelIndex()
@@ -254,7 +254,7 @@ def _bold() -> QFont:
 
 
 def _of_texture(text: Callable[[LedgerModel, int], str]) -> Callable[[LedgerModel, int], str]:
-    """Return what says something of textures and nothing of what is carried."""
+    """Return what says something of textures and nothing of what is passed through."""
     return lambda m, row: text(m, row) if row < len(m.inventory.textures) else ""
 
 

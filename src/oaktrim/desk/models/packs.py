@@ -17,7 +17,7 @@ from oaktrim.core.makers.registry import MATERIAL_MARK, of_type
 from oaktrim.core.survey.facts import TextureFacts
 from oaktrim.core.targets.target import Target
 from oaktrim.core.units import bytes_text, size_text
-from oaktrim.desk.session import Session
+from oaktrim.desk.session.session import Session
 
 Index = QModelIndex | QPersistentModelIndex
 _NOWHERE = QModelIndex()

@@ -14,7 +14,7 @@ from oaktrim.core.makers.preview import SmallSources
 from oaktrim.core.plan.advice import format_options
 from oaktrim.core.progress import Task
 from oaktrim.core.targets.target import Target
-from oaktrim.desk.session import Session
+from oaktrim.desk.session.session import Session
 from oaktrim.desk.work.tasks import Work, as_task, start
 
 _MOST_FORMATS = 5

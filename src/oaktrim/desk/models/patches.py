@@ -28,7 +28,7 @@ from oaktrim.core.pixels.image import Image
 from oaktrim.core.survey.derived import Sources
 from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.survey.roles import Role
-from oaktrim.desk.session import Session
+from oaktrim.desk.session.session import Session
 
 # An overlay whose used rectangle takes less of it is worth a patch, and a patch that is smaller than that of it.
 _MOST_USED = 0.75

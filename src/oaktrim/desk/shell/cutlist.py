@@ -19,7 +19,7 @@ from oaktrim.core.units import bytes_text
 from oaktrim.desk.look.icons import icon
 from oaktrim.desk.look.properties import with_properties
 from oaktrim.desk.look.tokens import tokens
-from oaktrim.desk.session import Session
+from oaktrim.desk.session.session import Session
 from oaktrim.desk.widgets.historystrip import HistoryStrip
 
 

@@ -8,7 +8,7 @@ from PySide6.QtWidgets import QFrame, QGridLayout, QWidget
 from oaktrim.core.survey.roles import Family
 from oaktrim.core.targets.lines import LINES
 from oaktrim.core.targets.target import Target
-from oaktrim.desk.session import Session
+from oaktrim.desk.session.session import Session
 from oaktrim.desk.widgets.ruler import BudgetRule, Reading
 
 

@@ -25,7 +25,7 @@ from oaktrim.core.plan.resolve import weigh_rows
 from oaktrim.core.ship.make import read_source
 from oaktrim.core.units import bytes_text, size_text
 from oaktrim.desk.look.properties import with_properties
-from oaktrim.desk.session import Session
+from oaktrim.desk.session.session import Session
 from oaktrim.desk.widgets.ladder import Ladder
 from oaktrim.desk.widgets.layers import Layer, make_layer
 from oaktrim.desk.widgets.picture import PictureView

@@ -1,6 +1,6 @@
 """The search for the best ASTC block: which grid of weights, how finely kept, which partitions, which ends.
 
-A line is laid through the colours of each partition. Where each pixel lies along it is brought to a coarser grid by the
+A line is fitted through the colours of each partition. Where each pixel lies along it is brought to a coarser grid by the
 pseudo-inverse of the infill, rounded to the level of the weights, and spread again; the ends are then fitted by least
 squares to what was spread, so that they make up for the rounding.
 """
@@ -299,14 +299,14 @@ def encode_rows(pixels, wide, high, plan, params, tables, start, stop, out, bloc
     Parameters
     ----------
     plan : (5, 8) int64, as from `astcchoices.plan_of`
-    heed : (5,) float32, as from `metric_params`
+    params : (5,) float32, as from `metric_params`
     tables, scratch : of `encode.encoding_tables` and `encode.scratch`
     """
     choices, grids, inverses, corners, shares, nearest_weight, weight_values, rounded, nearest_colour, colour_values, \
         parted, masks, seeds, split, packed_trits, packed_quints, reached, reach, reach_shares = tables  # fmt: skip
     texels = wide * high
     (px, shown, at, own, spread), (whole, member, counts), (covariance, line, decoded, scale, roots), \
-        (weights, codes, best_weights, best_codes, best_ends, laid, firsts), bench, (flattened, ranking, order), (words, turned) = \
+        (weights, codes, best_weights, best_codes, best_ends, layouts, firsts), bench, (flattened, ranking, order), (words, turned) = \
         scratch  # fmt: skip
     rounds, enough = plan[4, 0], np.float32(plan[4, 1]) * np.float32(0.01 * texels)
     for by in range(start, stop):
@@ -489,13 +489,13 @@ def encode_rows(pixels, wide, high, plan, params, tables, start, stop, out, bloc
             block_errors[by, bx] = error
             for g in range(points):
                 if choice[PLANES] == 2:
-                    laid[2 * g] = best_codes[0, g]
-                    laid[2 * g + 1] = best_codes[1, g]
+                    layouts[2 * g] = best_codes[0, g]
+                    layouts[2 * g + 1] = best_codes[1, g]
                 else:
-                    laid[g] = best_codes[0, g]
+                    layouts[g] = best_codes[0, g]
             channel = 3 if grey and best_channel == 1 else best_channel
             seed = seeds[parts - 2][best_parted] if best_parted >= 0 else -1
             _write(
-                choice, points, kind, seed, channel, laid, best_ends, split, packed_trits, packed_quints,
+                choice, points, kind, seed, channel, layouts, best_ends, split, packed_trits, packed_quints,
                 words, turned, out[by, bx],
             )  # fmt: skip

@@ -58,7 +58,7 @@ def encode_channel_rows(pixels, first, channels, effort, exact, turns, start, st
     first, channels : which channels, one or two
     exact : whether 0 and 255 stay what they are
     turns : whether errors count as what they turn the vectors by whose x and y the two channels are
-    told : (rows, columns) float32, the errors, of steps that are not rounded
+    block_errors : (rows, columns) float32, the errors, of steps that are not rounded
     scratch, turned : what `channel_scratch` returns
     """
     px, weights, found, listed, lanes, bits, words = scratch

@@ -307,13 +307,20 @@ def encode_rows(pixels, effort, params, tables, start, stop, out, block_errors, 
     `effort` is 0, 1 or 2; `params` (5,) float32 is what `metric_params` returns, and `tables` what `bc7` keeps for it.
     """
     modes, parts, members, anchors, marks, plans, two, three, single = tables
-    block, roots, ((means, feature, flat), ranking), (order, listed, candidate), (kinds, places), found, words, laid = (
-        scratch
-    )
+    (
+        block,
+        roots,
+        ((means, feature, flat), ranking),
+        (order, listed, candidate),
+        (kinds, places),
+        found,
+        words,
+        layouts,
+    ) = scratch
     px, strict, weight = block
     codes, parities, steps = found
     asked, got_steps, got_codes, got_parities, errors, turned, missed, line, decoded, tried, costs, axis, span, sums, shared = \
-        laid  # fmt: skip
+        layouts  # fmt: skip
     enough, turns = _ENOUGH[effort], _TURNS[effort]
     for by in range(start, stop):
         for bx in range(out.shape[1]):

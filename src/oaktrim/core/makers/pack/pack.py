@@ -97,7 +97,7 @@ class Pack(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag="pack", 
     name : path of the texture, without ending
     layout : id
     lanes : red, green, blue, alpha
-    wears : materials that it is assigned to, as `model.gltf#materials/name`
+    materials : materials that it is assigned to, as `model.gltf#materials/name`
     subject : what it is for, in names made by a pattern
     size : longest side; 0 is that of the largest source
     bits : a channel, 8 or 16

@@ -1,4 +1,4 @@
-"""What a pack would best be made of: the channel that carries the data, sources by material or by name, and what is amiss."""
+"""What a pack would best be made of: the channel that holds the data, sources by material or by name, and what is amiss."""
 
 from __future__ import annotations
 
@@ -58,8 +58,8 @@ def _carrier(slot: LayoutSlot, texture: TextureFacts, role: Role) -> tuple[Chann
         return Channel.RED, f"{_shown(texture)} over the whole picture: a fill would do."
     if texture.channels < 3:
         if live == "A":
-            return Channel.ALPHA, "Alpha carries the data; the grey is constant."
-        return Channel.RED, "A grey picture: its one channel carries the data."
+            return Channel.ALPHA, "Alpha holds the data; the grey is constant."
+        return Channel.RED, "A grey picture: its one channel holds the data."
     if role is Role.SURFACE and slot.role in _IN_SURFACE and not texture.grey:
         channel = _IN_SURFACE[slot.role]
         name = _COLOURS["RGB".index(channel.value)]
@@ -67,11 +67,11 @@ def _carrier(slot: LayoutSlot, texture: TextureFacts, role: Role) -> tuple[Chann
             return channel, f"{name.capitalize()} holds {slot.name} in a texture of surface values (glTF 2.0)."
         return channel, f"{name.capitalize()}, where glTF 2.0 keeps {slot.name}, is constant: a fill would do."
     if not colours:
-        return Channel.ALPHA, "Alpha carries the data; the colours are constant."
+        return Channel.ALPHA, "Alpha holds the data; the colours are constant."
     if texture.grey:
-        return Channel.RED, "Red carries the data; green and blue repeat it."
+        return Channel.RED, "Red holds the data; green and blue repeat it."
     if len(colours) == 1:
-        return Channel(colours[0]), f"{_COLOURS['RGB'.index(colours[0])].capitalize()} alone carries data."
+        return Channel(colours[0]), f"{_COLOURS['RGB'.index(colours[0])].capitalize()} alone holds data."
     return Channel.LUMINANCE, "The colours differ: the luminance is taken; choose one of them if only that is meant."
 
 
@@ -226,14 +226,14 @@ def by_names(inventory: Inventory, layout: Layout, patterns: Mapping[str, str]) 
 def by_materials(inventory: Inventory, layout: Layout, patterns: Mapping[str, str]) -> list[BatchRow]:
     """Return a pack for each material of the models: from its slots, and for what these lack from names beside them.
 
-    Materials that wear the same maps share a pack. One whose maps are all in one texture already gets none.
+    Materials that use the same maps share a pack. One whose maps are all in one texture already gets none.
     """
     named = sets_by_name(inventory, patterns)
     ownership = inventory.ownership
     rows: dict[tuple[tuple[str, str], ...], tuple[str, dict[str, TextureFacts], list[str]]] = {}
     for model, facts in enumerate(ownership.models):
         for number, material in enumerate(facts.materials):
-            worn = [inventory.textures[row] for row in ownership.worn.get((model, number), ())]
+            worn = [inventory.textures[row] for row in ownership.rows_of.get((model, number), ())]
             slots = _slots_of(inventory, model, number)
             sources: dict[str, TextureFacts] = {}
             for slot in layout.slots:
@@ -267,7 +267,7 @@ def _is_empty(layout: Layout, slot_name: str, texture: TextureFacts) -> bool:
 
 def _slots_of(inventory: Inventory, model: int, number: int) -> dict[Slot, TextureFacts]:
     found = {}
-    for row in inventory.ownership.worn.get((model, number), ()):
+    for row in inventory.ownership.rows_of.get((model, number), ()):
         for owner in inventory.ownership.owners[row]:
             if (owner.model, owner.material) == (model, number):
                 found[owner.slot.slot] = inventory.textures[row]
@@ -275,7 +275,7 @@ def _slots_of(inventory: Inventory, model: int, number: int) -> dict[Slot, Textu
 
 
 def materials_of(inventory: Inventory) -> dict[str, list[str]]:
-    """Return the materials that wear each texture, by path, and those whose other maps share its name."""
+    """Return the materials that use each texture, by path, and those whose other maps share its name."""
     found: dict[str, list[str]] = {}
     by_stem: dict[tuple[str, str], list[str]] = {}
     for row, owners in inventory.ownership.owners.items():

@@ -1,4 +1,4 @@
-"""A patch on the model that wears it, beside the overlay that it stands in for."""
+"""A patch on the model that uses it, beside the overlay that it stands in for."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ _OTHERS = 256
 
 
 def first_user_of(inventory: Inventory, path: str) -> tuple[int, int] | None:
-    """Return the model and the material that wear a texture first, or None where none does."""
+    """Return the model and the material that use a texture first, or None where none does."""
     row = inventory.row_of.get(path)
     owners = inventory.ownership.owners.get(row, ()) if row is not None else ()
     return (owners[0].model, owners[0].material) if owners else None
@@ -33,7 +33,7 @@ def first_user_of(inventory: Inventory, path: str) -> tuple[int, int] | None:
 def model_pictures(
     inventory: Inventory, patch: Patch, sources: Sources, shipped: TextureFormat, side: int = 240
 ) -> Task[tuple[Codes, Codes] | None]:
-    """Return the model that wears an overlay, first with the overlay and then with its patch, as codes (side, side, 4).
+    """Return the model that uses an overlay, first with the overlay and then with its patch, as codes (side, side, 4).
 
     The patch is read as it ships: through its format, by UVs that are scaled and moved, and clamped at its border.
 
@@ -43,7 +43,7 @@ def model_pictures(
 
     Returns
     -------
-    None where no model wears it
+    None where no model uses it
 
     Raises
     ------
@@ -59,7 +59,7 @@ def model_pictures(
     skins: dict[int, Skin] = {}
     over = {wearer[1]}
     for number in range(len(facts.materials)):
-        for row in inventory.ownership.worn.get((wearer[0], number), ()):
+        for row in inventory.ownership.rows_of.get((wearer[0], number), ()):
             uses = [o.slot for o in inventory.ownership.owners[row] if (o.model, o.material) == (wearer[0], number)]
             base = next((use for use in uses if use.slot is Slot.BASE_COLOUR), None)
             if base is not None and number != wearer[1]:

@@ -34,7 +34,7 @@ def opaque_alpha(context: RuleContext) -> Iterator[Finding]:
                 "opaque-alpha",
                 Severity.WARNING,
                 texture.path,
-                "the alpha channel is full everywhere: it carries nothing, and a format with alpha pays for it",
+                "the alpha channel is full everywhere: it says nothing, and a format with alpha pays for it",
                 context.memory(row) // 4,
                 "choose a format without alpha",
                 _colour_fix(context),
@@ -95,7 +95,7 @@ def grey_as_colour(context: RuleContext) -> Iterator[Finding]:
 
 
 def one_live_channel(context: RuleContext) -> Iterator[Finding]:
-    """One channel carries data and the others do not."""
+    """One channel holds data and the others do not."""
     for row, texture in context.each(context.has_pixels):
         if len(texture.live) == 1 and texture.channels >= 3 and len(context.format(row).channels) > 1:
             name = _COLOUR_NAMES.get(texture.live, texture.live)

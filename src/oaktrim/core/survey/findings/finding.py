@@ -42,7 +42,7 @@ class Remedy(Enum):
 
 @dataclass(frozen=True, slots=True)
 class Fix:
-    """A remedy that can be carried out: its kind, and the side, the format or the state that it sets."""
+    """A remedy that can be done: its kind, and the side, the format or the state that it sets."""
 
     kind: Remedy
     value: int | str = ""
@@ -57,7 +57,7 @@ class Finding:
     code : stable name of the rule
     message : what is so, and what it means on the target, in a sentence
     bytes : at stake on the target; of texture memory, for what is no texture of the unpacked size
-    remedy : what to do about it, in a few words; fix : the same, to be carried out, where that can be
+    remedy : what to do about it, in a few words; fix : the same, to be done, where that can be
     """
 
     code: str

@@ -69,7 +69,7 @@ LABELS: dict[str, str] = {code: label for _, codes in RULES for code, label in c
 
 @dataclass(frozen=True)
 class Merged:
-    """One finding with what it says on each target; `fixes` by target where it can be carried out."""
+    """One finding with what it says on each target; `fixes` by target where it can be done."""
 
     code: str
     severity: Severity

@@ -1,4 +1,4 @@
-"""Models, materials and what wears what."""
+"""Models, materials and what uses what."""
 
 from __future__ import annotations
 
@@ -85,7 +85,7 @@ def far_objects(context: RuleContext) -> Iterator[Finding]:
         for row in model.objects:
             if not 0 <= row.largest < _FAR or row.triangles < _FAR_TRIANGLES:
                 continue
-            worn = {texture for material in row.materials for texture in i.ownership.worn[place, material]}
+            worn = {texture for material in row.materials for texture in i.ownership.rows_of[place, material]}
             memory = sum(context.memory(texture) for texture in worn)
             yield context.finding(
                 "far-object",

@@ -7,13 +7,14 @@ from functools import partial
 
 from PySide6.QtWidgets import QButtonGroup, QHBoxLayout, QLabel, QPushButton, QStackedWidget, QVBoxLayout, QWidget
 
-from oaktrim.desk.benches.bench import Bench
+from oaktrim.core.survey.findings.finding import Remedy
+from oaktrim.desk.benches.bench import Action, Bench
 from oaktrim.desk.benches.channels.glyphpage import GlyphPage
 from oaktrim.desk.benches.channels.namesdialog import NamesDialog
 from oaktrim.desk.benches.channels.packpage import PackPage
 from oaktrim.desk.benches.channels.patchpage import PatchPage
 from oaktrim.desk.look.properties import with_properties
-from oaktrim.desk.session import Session
+from oaktrim.desk.session.session import Session
 
 
 class Page(Enum):
@@ -46,6 +47,27 @@ class ChannelsBench(Bench):
         self._about = with_properties(QLabel(), objectName="soft")
         self.names = QPushButton("File names…")
         self._build()
+
+    def actions_here(self) -> list[Action]:
+        return [
+            Action("Pack the selection", partial(self.begin, Remedy.PACK), "Ctrl+P"),
+            Action("Unpack the selection…", self._unpack),
+            Action("Patches of overlays", partial(self.show_page, Page.PATCHES)),
+            Action("Glyph sheets", partial(self.show_page, Page.GLYPHS)),
+        ]
+
+    def begin(self, remedy: Remedy) -> None:
+        """Open the maker that mends a finding, on what is selected."""
+        if remedy is Remedy.PACK:
+            self.show_page(Page.PACKS)
+            self.packs.add_new()
+        else:
+            self.show_page(Page.PATCHES)
+            self.patches.add_selected()
+
+    def _unpack(self) -> None:
+        self.show_page(Page.PACKS)
+        self.packs.unpack_selection()
 
     @property
     def page(self) -> Page:

@@ -47,7 +47,7 @@ from oaktrim.core.progress import Progress, Task
 from oaktrim.core.units import bytes_text, size_text
 from oaktrim.desk.benches.channels.lanerow import Thumb
 from oaktrim.desk.look.properties import with_properties
-from oaktrim.desk.session import Session
+from oaktrim.desk.session.session import Session
 from oaktrim.desk.work.tasks import Work, start
 
 _LINE = "06:40 SALLOW QUAY"

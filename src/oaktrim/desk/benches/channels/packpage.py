@@ -56,7 +56,7 @@ from oaktrim.desk.models.packs import (
     with_lane,
 )
 from oaktrim.desk.models.packtrials import PackTrials
-from oaktrim.desk.session import Session
+from oaktrim.desk.session.session import Session
 from oaktrim.desk.widgets.finder import Findable, Finder
 from oaktrim.desk.widgets.layers import Look, developed
 from oaktrim.desk.work.tasks import Work, as_task, start
@@ -309,7 +309,7 @@ class PackPage(QWidget):
         if row is None:
             self._title.setText("")
             self._empty.setText(
-                "Nothing here wears two maps that this layout could put into one texture.\n"
+                "Nothing here uses two maps that this layout could put into one texture.\n"
                 "Choose another layout, tell maps by their names, or select textures and begin a new pack."
             )
             self.pane.show_image(None)

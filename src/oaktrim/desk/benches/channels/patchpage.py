@@ -55,7 +55,7 @@ from oaktrim.desk.benches.channels.lanerow import Thumb
 from oaktrim.desk.benches.channels.placetable import PlaceTable
 from oaktrim.desk.look.properties import with_properties
 from oaktrim.desk.models.patches import Looked, PatchRow, codes_of, look_at, patch_rows, patch_saves
-from oaktrim.desk.session import Session
+from oaktrim.desk.session.session import Session
 from oaktrim.desk.widgets.layers import Look, developed
 from oaktrim.desk.widgets.patchview import PatchView
 from oaktrim.desk.widgets.tables import right_heads, select_row
@@ -167,7 +167,7 @@ class PatchPage(QWidget):
         column.addWidget(self._proof)
         worn = QHBoxLayout()
         worn.setSpacing(6)
-        for words, thumb in zip(("worn: the overlay", "worn: the patch"), self.worn, strict=True):
+        for words, thumb in zip(("with the overlay", "with the patch"), self.worn, strict=True):
             part = QVBoxLayout()
             part.setSpacing(2)
             thumb.setAccessibleName(words)
@@ -438,7 +438,7 @@ class PatchPage(QWidget):
         self._begin(work(), done, lambda error: self._proof.setText(f"▲ {error}"))
 
     def _wear(self, patch: Patch, shipped: TextureFormat) -> None:
-        """Show the model that wears it, with the overlay and with the patch as it ships."""
+        """Show the model that uses it, with the overlay and with the patch as it ships."""
         found = self._session.workshop.found
         self._worn.setVisible(first_user_of(found, patch.source) is not None)
         if not self._worn.isVisible():

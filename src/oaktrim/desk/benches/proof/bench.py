@@ -7,12 +7,12 @@ from functools import partial
 
 from PySide6.QtWidgets import QButtonGroup, QHBoxLayout, QLabel, QPushButton, QStackedWidget, QVBoxLayout, QWidget
 
-from oaktrim.desk.benches.bench import Bench
+from oaktrim.desk.benches.bench import Action, Bench
 from oaktrim.desk.benches.proof.fitpage import FitPage
 from oaktrim.desk.benches.proof.onepage import OnePage
 from oaktrim.desk.benches.proof.wallpage import WallPage
 from oaktrim.desk.look.properties import with_properties
-from oaktrim.desk.session import Session
+from oaktrim.desk.session.session import Session
 
 
 class Page(Enum):
@@ -48,6 +48,13 @@ class ProofBench(Bench):
             signal.connect(self.refresh)
         session.opened.connect(self._forget)
         self.wall.chosen.connect(self._look_at)
+
+    def actions_here(self) -> list[Action]:
+        return [
+            Action("Prove one texture", partial(self.show_page, Page.ONE)),
+            Action("Wall of the selection", partial(self.show_page, Page.WALL), "Ctrl+J"),
+            Action("Fit to budget", partial(self.show_page, Page.FIT), "Ctrl+B"),
+        ]
 
     @property
     def page(self) -> Page:

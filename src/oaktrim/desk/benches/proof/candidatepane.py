@@ -18,7 +18,7 @@ from oaktrim.core.units import bytes_text, size_text
 from oaktrim.desk.look.properties import with_properties
 from oaktrim.desk.look.tokens import tokens
 from oaktrim.desk.models.trials import Trials, Tried
-from oaktrim.desk.session import Session
+from oaktrim.desk.session.session import Session
 from oaktrim.desk.widgets.tradechart import Point, TradeChart
 
 _WIDE, _HIGH, _PICTURE = 128, 136, 46
@@ -282,7 +282,7 @@ class CandidatePane(QFrame):
                 )
             )
         for owner in inventory.ownership.owners.get(row, ())[:4]:
-            worn = inventory.ownership.worn[owner.model, owner.material]
+            worn = inventory.ownership.rows_of[owner.model, owner.material]
             found.append((f"all of the material {inventory.ownership.material(owner).name}", list(worn)))
         return [(words, tuple(inventory.textures[r].path for r in rows)) for words, rows in found if len(rows) > 1]
 

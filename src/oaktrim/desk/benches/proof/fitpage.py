@@ -35,7 +35,7 @@ from oaktrim.desk.look.properties import with_properties
 from oaktrim.desk.look.tokens import tokens
 from oaktrim.desk.models.proposals import PAIR_HIGH, PAIR_WIDE, Proposals, pair_picture
 from oaktrim.desk.models.trials import Trials, Tried
-from oaktrim.desk.session import Session
+from oaktrim.desk.session.session import Session
 from oaktrim.desk.widgets.tradechart import Point, TradeChart
 from oaktrim.desk.work.tasks import Work, start
 

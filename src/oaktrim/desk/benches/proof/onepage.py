@@ -33,7 +33,7 @@ from oaktrim.core.units import bytes_text, decibels_text, size_text
 from oaktrim.desk.benches.proof.candidatepane import CandidatePane
 from oaktrim.desk.look.properties import with_properties
 from oaktrim.desk.models.trials import trial_key
-from oaktrim.desk.session import Session
+from oaktrim.desk.session.session import Session
 from oaktrim.desk.widgets.layers import Layer, difference_layer, make_layer
 from oaktrim.desk.widgets.picture import Mode, PictureView
 from oaktrim.desk.widgets.swatch import ChannelKeys

@@ -11,7 +11,7 @@ from oaktrim.core.units import size_text
 from oaktrim.desk.benches.proof.candidatepane import picture_of
 from oaktrim.desk.look.properties import with_properties
 from oaktrim.desk.models.trials import Trials, Tried
-from oaktrim.desk.session import Session
+from oaktrim.desk.session.session import Session
 from oaktrim.desk.widgets.pairwall import Pair, PairWall
 
 _MOST = 120

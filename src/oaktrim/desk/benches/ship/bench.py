@@ -31,7 +31,7 @@ from oaktrim.core.ship.run import Item, Reason, Shipped, forecast_missed, schedu
 from oaktrim.core.units import bytes_text, decibels_text, size_text
 from oaktrim.desk.benches.bench import Bench
 from oaktrim.desk.look.properties import with_properties
-from oaktrim.desk.session import Session
+from oaktrim.desk.session.session import Session
 from oaktrim.desk.widgets.tables import right_heads
 from oaktrim.desk.work.tasks import Work, as_task, start
 

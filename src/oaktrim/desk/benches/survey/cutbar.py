@@ -26,7 +26,7 @@ from oaktrim.core.survey.roles import Role
 from oaktrim.core.targets.target import Target
 from oaktrim.desk.look.properties import with_properties
 from oaktrim.desk.look.tokens import tokens
-from oaktrim.desk.session import Session
+from oaktrim.desk.session.session import Session
 
 _SIDES = tuple(1 << power for power in range(2, 14))
 _LOSSES = (0.0, 0.25, 0.5, 1.0, 2.0)
@@ -123,6 +123,14 @@ class CutBar(QFrame):
         self.loss.activated.connect(lambda place: self._choose(SetLoss, SetLoss(_LOSSES[place - 1]) if place else None))
         self.error_metric.activated.connect(self._metric_chosen)
         self.role.activated.connect(lambda place: self._session.set_role(self.role.itemData(place)))
+
+    def control_of(self, kind: type) -> QWidget:
+        """Return the control of a kind of cut; that of caps for those that have none."""
+        controls: dict[type, QWidget] = {
+            Drop: self.drop, SetFormat: self.format, SetLevels: self.levels, SetEffort: self.effort, SetLoss: self.loss,
+            SetErrorMetric: self.error_metric,
+        }  # fmt: skip
+        return controls.get(kind, self.cap)
 
     @property
     def everywhere(self) -> bool:

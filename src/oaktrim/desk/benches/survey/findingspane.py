@@ -24,7 +24,7 @@ from oaktrim.core.survey.findings.finding import Finding, Remedy, Severity
 from oaktrim.core.survey.findings.rules import LABELS
 from oaktrim.core.units import bytes_text
 from oaktrim.desk.look.properties import with_properties
-from oaktrim.desk.session import Session
+from oaktrim.desk.session.session import Session
 
 _SIGNS = {Severity.ERROR: "▲ error", Severity.WARNING: "! warning", Severity.NOTE: "· note"}
 
@@ -35,7 +35,7 @@ class FindingsPane(QWidget):
     Signals
     -------
     kind_chosen : the code of a kind, empty for none
-    maker_wanted : a remedy that a maker carries out, on what is selected now
+    maker_wanted : a remedy that a maker does, on what is selected now
     """
 
     kind_chosen = Signal(str)
@@ -180,7 +180,7 @@ class FindingsPane(QWidget):
         return self._session.inventory.row_of if self._session.inventory is not None else {}
 
     def _maker(self) -> Remedy | None:
-        """Return the remedy of what is meant that a maker carries out."""
+        """Return the remedy of what is meant that a maker does."""
         kinds = [f.fix.kind for f in self._meant() if f.fix is not None and f.fix.kind in (Remedy.PATCH, Remedy.PACK)]
         return kinds[0] if kinds else None
 
@@ -208,9 +208,9 @@ class FindingsPane(QWidget):
         words = f"Keep “{LABELS[self.code]}” quiet on {len(paths)} file{'' if len(paths) == 1 else 's'}, because:"
         reason, said = QInputDialog.getText(self, "Not here", words)
         if said and reason.strip():
-            self.silence(reason.strip())
+            self.suppress(reason.strip())
 
-    def silence(self, reason: str) -> None:
+    def suppress(self, reason: str) -> None:
         """Keep the chosen kind quiet on what is meant."""
         code, paths = self.code, tuple(dict.fromkeys(f.path for f in self._meant()))
         self._session.edit(self._session.job.with_suppression(code, paths, reason), f"quiet: {LABELS[code].lower()}")

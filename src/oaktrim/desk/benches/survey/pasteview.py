@@ -15,7 +15,7 @@ from PySide6.QtWidgets import (
 
 from oaktrim.core.plan.paste import Pasted
 from oaktrim.desk.look.properties import with_properties
-from oaktrim.desk.session import Session
+from oaktrim.desk.session.session import Session
 
 _MOST = 400
 

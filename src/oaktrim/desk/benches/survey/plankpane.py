@@ -12,7 +12,7 @@ from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.targets.lines import LINES, byte_lines
 from oaktrim.desk.look.layouts import clear_layout
 from oaktrim.desk.look.properties import with_properties
-from oaktrim.desk.session import Session
+from oaktrim.desk.session.session import Session
 from oaktrim.desk.widgets.planks import Planked, Planks
 from oaktrim.desk.work.tasks import as_task, start
 

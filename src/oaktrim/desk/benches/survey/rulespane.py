@@ -23,7 +23,7 @@ from oaktrim.core.survey.findings.finding import COMMON_SHARES
 from oaktrim.core.survey.roles import Role
 from oaktrim.desk.look.layouts import clear_layout
 from oaktrim.desk.look.properties import with_properties
-from oaktrim.desk.session import Session
+from oaktrim.desk.session.session import Session
 
 # Cells that one role takes in the grid.
 _COLUMNS = 5

@@ -42,7 +42,7 @@ from oaktrim.core.targets.target import (
 )
 from oaktrim.core.units import bytes_text
 from oaktrim.desk.look.properties import with_properties
-from oaktrim.desk.session import Session
+from oaktrim.desk.session.session import Session
 
 _FAMILIES = (Hardware.PLAIN, Hardware.BC, Hardware.ETC2, Hardware.ASTC)
 _SIZE_RULES = {

@@ -1,33 +1,33 @@
-"""The one place that knows what is open: the job's history, the inventory, the selection and the watched target."""
+"""The one place that knows what is open: the document, the inventory, the selection and the watched target."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from pathlib import Path
 
 import numpy as np
 from PySide6.QtCore import QObject, QTimer, Signal
 
-from oaktrim.core.errors import FileError, OakTrimError
-from oaktrim.core.job.document import SUFFIX, Job, load_job, new_job, root_of, save_job, targets_of
+from oaktrim.core.errors import OakTrimError
+from oaktrim.core.job.document import Job, targets_of
 from oaktrim.core.job.history import History
 from oaktrim.core.job.planner import Planner
-from oaktrim.core.makers.build import BuildSpec, Tree, made_anew, survey_tree
+from oaktrim.core.makers.build import BuildSpec, Tree
 from oaktrim.core.plan.cuts import Change, Cut
-from oaktrim.core.plan.packing import CompressionRatios, Measured
+from oaktrim.core.plan.packing import CompressionRatios
 from oaktrim.core.plan.query import Assets
-from oaktrim.core.plan.resolve import Plan, resolve
-from oaktrim.core.plan.verdict import judge_plan
-from oaktrim.core.progress import Task
+from oaktrim.core.plan.resolve import Plan
 from oaktrim.core.ship.store import MadeStore
 from oaktrim.core.survey.cache import SurveyCache
 from oaktrim.core.survey.findings.finding import Finding
-from oaktrim.core.survey.inventory import Inventory, difference
-from oaktrim.core.survey.look import looks_the_same
+from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.survey.roles import Certainty, Role
 from oaktrim.core.targets.footprint import weigh_nothing
 from oaktrim.core.targets.target import Target
 from oaktrim.core.units import bytes_text
+from oaktrim.desk.session.document import Document, Opened
+from oaktrim.desk.session.plans import Plans
+from oaktrim.desk.session.surveys import Surveys
 from oaktrim.desk.work.tasks import Work, as_task, start
 from oaktrim.desk.work.weigher import Weigher
 from oaktrim.desk.work.workshop import Workshop
@@ -65,133 +65,129 @@ class Session(QObject):
         super().__init__(parent)
         self.cache = cache or SurveyCache()
         self.store = MadeStore.beside(self.cache)
-        self.file: Path | None = None
-        self.root = Path()
-        # Counts what has been opened, so that what was asked for in one job is not done in the next.
-        self.document = 0
-        self.history: History | None = None
+        self._document: Document | None = None
+        self._opened = 0
         self.inventory: Inventory | None = None
         self.selected: tuple[int, ...] = ()
         self._chosen_of: tuple[tuple[int, ...], Inventory | None, tuple[int, ...], tuple[str, ...]] = ((), None, (), ())
         self.targets: tuple[Target, ...] = ()
         self.watched_id = ""
         self.filter_text = ""
-        self.work: Work | None = None
-        self._saved: Job | None = None
-        self._preview: Job | None = None
-        self._ratios: CompressionRatios | None = None
         self._build_spec: BuildSpec | None = None
-        self._plans: dict[tuple[str, bool], Plan] = {}
-        self._findings: dict[str, list[Finding]] = {}
-        self._looking: Work | None = None
-        self._look_again = False
-        self._judging: Work | None = None
-        self._totals: dict[tuple[int, str], tuple[Job, int]] = {}
-        self._assets: Assets | None = None
+        self._surveys = Surveys(self.cache, self)
+        self._surveys.busy.connect(self.busy)
         self.workshop = Workshop(self.cache, self)
         self.workshop.learned.connect(self._make_again)
-        self.workshop.failed.connect(self.failed)
-        self.weigher = Weigher(self.cache, self)
-        self.weigher.weighed.connect(self._take_measured)
-        self.weigher.failed.connect(self.failed)
-        self._settle = QTimer(self, singleShot=True, interval=300)
-        self._settle.timeout.connect(self._measure)
-        self._settle.timeout.connect(self._judge)
+        self._plans = Plans(self, self.cache, self)
+        self._plans.findings_changed.connect(self.findings_changed)
+        self._plans.measured.connect(self.plans_changed)
+        for part in (self._surveys, self.workshop, self._plans):
+            part.failed.connect(self.failed)
         # The kernel that weighs is read from the disk while nobody waits for it.
         start(as_task(weigh_nothing, "reading kernels"), self, lambda _: None, self.failed.emit)
 
     # What is open
 
     @property
-    def job(self) -> Job:
-        """The job as shown: what is being tried, or else the present one."""
-        if self._preview is not None:
-            return self._preview
-        assert self.history is not None
-        return self.history.job
-
-    @property
     def is_open(self) -> bool:
         return self.inventory is not None
 
     @property
+    def job(self) -> Job:
+        """The job as shown: what is being tried, or else the present one."""
+        assert self._document is not None
+        return self._document.job
+
+    @property
+    def history(self) -> History | None:
+        """The states of the open job, or None where none is open."""
+        return self._document.history if self._document is not None else None
+
+    @property
+    def document(self) -> int:
+        """Counts what has been opened, so that what was asked for in one job is not done in the next."""
+        return self._document.number if self._document is not None else 0
+
+    @property
+    def file(self) -> Path | None:
+        """The job's file, or None where it has none yet."""
+        return self._document.file if self._document is not None else None
+
+    @property
+    def root(self) -> Path:
+        """The folder of sources."""
+        return self._document.root if self._document is not None else Path()
+
+    @property
     def changed(self) -> bool:
         """The job holds edits that are not saved."""
-        return self.history is not None and self.history.job != self._saved
+        return self._document is not None and self._document.changed
 
     @property
     def trying(self) -> bool:
         """A control is held: only the watched target is weighed until it is let go."""
-        return self._preview is not None
+        return self._document is not None and self._document.trying
 
     @property
     def watched(self) -> Target:
         return next(target for target in self.targets if target.id == self.watched_id)
 
+    @property
+    def work(self) -> Work | None:
+        """The survey that the window waits for."""
+        return self._surveys.work
+
     def open(self, path: Path) -> None:
         """Open a folder or a job and survey it; what was open stays until the survey is done."""
         try:
-            if not path.exists():
-                raise FileError(path, "there is no such folder or job")
-            if path.is_dir():
-                file, job, root = None, new_job(path), path.absolute()
-            elif path.suffix == SUFFIX:
-                file, job = path.absolute(), load_job(path)
-                root = root_of(job, path)
-            else:
-                raise FileError(path, f"is neither a folder nor a job; a job's name ends in {SUFFIX}")
+            opened = Opened.read(path)
         except OakTrimError as error:
             self.failed.emit(error)
             return
 
         def done(tree: Tree) -> None:
-            self._take(file, job, root, tree)
+            self._take(opened, tree)
             if tree.remembered:
                 QTimer.singleShot(_SETTLED, self, self._look_after_opening)
 
-        self._begin(survey_tree(root, job.scan_settings, job.build_spec, self.cache, remember=True), done)
+        self._surveys.read(opened.root, opened.job, done, remember=True)
 
     def survey_again(self) -> None:
         """Read the tree again; only what changed on disk is really read."""
-        if self.history is None or self._is_surveying:
-            return
-        self._begin(survey_tree(self.root, self.job.scan_settings, self.job.build_spec, self.cache), self._take_again)
+        if self._document is not None and not self._surveys.running:
+            self._surveys.read(self.root, self.job, self._take_again)
 
     def _look_after_opening(self) -> None:
         self.look_at_disk(remembered=True)
 
     def look_at_disk(self, remembered: bool = False) -> None:
-        """Read again what changed on disk, beside everything else, and say what is different.
-
-        What was opened as it is `remembered` has most likely not changed, which a process finds out for itself.
-        """
-        if self.inventory is None or self._is_surveying:
+        """Read again what changed on disk, beside everything else, and say what is different."""
+        if self.inventory is None:
             return
-        if self._looking is not None and self._looking.running:
-            self._look_again = True
-            return
-        before, shown = self.workshop.found, self.inventory
+        before = self.workshop.found
 
-        def look() -> Task[tuple[Tree, str] | None]:
-            if remembered and (yield from looks_the_same(self.root, self.job.scan_settings, self.cache)):
-                return None
-            tree = yield from survey_tree(self.root, self.job.scan_settings, self.job.build_spec, self.cache)
-            return tree, difference(before, tree.found) or made_anew(shown, tree.inventory)
-
-        def done(seen: tuple[Tree, str] | None) -> None:
-            self._looking = None
-            tree, told = seen or (None, "")
-            if tree is not None and told and self.workshop.found is before:
+        def done(tree: Tree, told: str) -> None:
+            if self.workshop.found is before:
                 was = self.plan().total("memory")
                 self._take_again(tree)
                 change = self.plan().total("memory") - was
                 sign = "+" if change >= 0 else "−"
                 self.disk_changed.emit(f"{told}: {sign}{bytes_text(abs(change))} on {self.watched.name}")
-            if self._look_again:
-                self._look_again = False
-                self.look_at_disk()
 
-        self._looking = start(look(), self, done, self.failed.emit)
+        self._surveys.look(self.root, self.job, before, self.inventory, done, self.look_at_disk, remembered)
+
+    def _take(self, opened: Opened, tree: Tree) -> None:
+        self._surveys.forget_looks()
+        self._opened += 1
+        self._document = Document(opened, self._opened)
+        self.targets = targets_of(opened.job)
+        if self.watched_id not in opened.job.targets:
+            self.watched_id = opened.job.targets[0]
+        self.workshop.take(tree)
+        self._take_inventory()
+        self.opened.emit()
+        for signal in (self.watched_changed, self.job_changed, self.selection_changed, self.plans_changed):
+            signal.emit()
 
     def _take_again(self, tree: Tree) -> None:
         """Take in a newer survey of the same job."""
@@ -209,77 +205,26 @@ class Session(QObject):
         self.selection_changed.emit()
         self.plans_changed.emit()
 
-    @property
-    def _is_surveying(self) -> bool:
-        return self.work is not None and self.work.running
-
-    def _begin(self, task: Task[Tree], done: Callable[[Tree], None]) -> None:
-        """Begin the one survey that the window waits for, in the place of any that is under way."""
-        if self.work is not None:
-            self.work.cancel()
-
-        def ended() -> None:
-            # One that was overtaken says nothing of the one that is under way now.
-            if self.work is work:
-                self.work = None
-                self.busy.emit(None)
-
-        def finished(tree: Tree) -> None:
-            ended()
-            done(tree)
-
-        def failed(error: Exception) -> None:
-            ended()
-            self.failed.emit(error)
-
-        self.work = work = start(task, self, finished, failed)
-        work.cancelled.connect(ended)
-        self.busy.emit(work)
-
-    def _take(self, file: Path | None, job: Job, root: Path, tree: Tree) -> None:
-        if self._looking is not None:
-            self._looking.cancel()
-        self._looking, self._look_again = None, False
-        self.document += 1
-        self.file, self.root = file, root
-        self.history, self._saved = History((job,)), job
-        self._preview = None
-        self.targets = targets_of(job)
-        if self.watched_id not in job.targets:
-            self.watched_id = job.targets[0]
-        self.workshop.take(tree)
-        self._take_inventory()
-        self.opened.emit()
-        for signal in (self.watched_changed, self.job_changed, self.selection_changed, self.plans_changed):
-            signal.emit()
-
     def _take_inventory(self) -> None:
         self._build_spec = self.job.build_spec
         self.inventory = inventory = self.workshop.inventory(self._build_spec)
         self.workshop.make(inventory, self._build_spec, self.job.max_pixels)
         self.selected = (0,) if inventory.textures else ()
-        known = self._ratios
-        ratios = CompressionRatios(inventory) if known is None else known.moved(inventory)
-        self._ratios = ratios.merged(Measured(self.cache.measured()))
-        self._plans.clear()
-        self._totals.clear()
-        self._findings.clear()
-        self._settle.start()
+        self._plans.take_inventory(inventory)
 
     def save(self, path: Path) -> bool:
         """Write the job; say whether it was written."""
-        if self.history is None:
+        if self._document is None:
             return False
         try:
-            save_job(self.history.job, path, self.root)
+            self._document.save(path)
         except OakTrimError as error:
             self.failed.emit(error)
             return False
-        self.file, self._saved = path, self.history.job
         self.job_changed.emit()
         return True
 
-    # Assets: the textures, then what is carried beside them
+    # Assets: the textures, then what is passed through beside them
 
     @property
     def asset_count(self) -> int:
@@ -313,73 +258,55 @@ class Session(QObject):
 
     def edit(self, job: Job, name: str) -> None:
         """Make a changed job the present one, as one step of undo."""
-        assert self.history is not None
-        self._preview = None
-        self.history = self.history.edited(job, name)
-        self._edited()
+        assert self._document is not None
+        self._go_on_with(self._document.history.edited(job, name))
 
     def go_to(self, state: int) -> None:
         """Make another state of the history the present one."""
         if self.history is not None:
-            self._preview = None
-            self.history = self.history.went_to(state)
-            self._edited()
-
-    def total_at(self, state: int) -> int:
-        """Return the texture memory of a state of the history on the watched target."""
-        assert self.history is not None and self.inventory is not None
-        job = self.history.states[state]
-        # The job is kept beside its total: as long as it is, no other can have its identity.
-        key = (id(job), self.watched_id)
-        if key not in self._totals:
-            self._totals[key] = (job, self.plan_of(job).total("memory"))
-        return self._totals[key][1]
+            self._go_on_with(self.history.went_to(state))
 
     def undo(self) -> None:
         if self.history is not None:
-            self._preview = None
-            self.history = self.history.undone()
-            self._edited()
+            self._go_on_with(self.history.undone())
 
     def redo(self) -> None:
         if self.history is not None:
-            self._preview = None
-            self.history = self.history.redone()
-            self._edited()
+            self._go_on_with(self.history.redone())
 
-    def _edited(self) -> None:
+    def _go_on_with(self, history: History) -> None:
+        assert self._document is not None
+        self._document.take(history)
         job = self.job
         if self.targets != targets_of(job):
             self.targets = targets_of(job)
-            self._plans.clear()
-            self._totals.clear()
+            self._plans.forget_all()
             if self.watched_id not in job.targets:
                 self.watched_id = job.targets[0]
             self.watched_changed.emit()
         if self.inventory is not None and job.build_spec != self._build_spec:
             before, self._build_spec = self._build_spec, job.build_spec
-            self._totals.clear()
+            self._plans.forget_all()
             if before is None or (before.makers, before.layouts) != (job.makers, job.layouts):
                 self.job_changed.emit()
                 self._make_again()
                 return
             self.inventory = self.inventory.with_roles(job.role_patterns, job.roles)
-            self._plans.clear()
-        self._forget_plans()
+        self._plans.forget_cut()
         self.job_changed.emit()
         self.plans_changed.emit()
 
     def cut(self, change: Change, everywhere: bool, keep: bool) -> None:
         """Cut the selected textures: as an edit, or, unless `keep`, only for as long as a control is held."""
-        if self.inventory is None or self.history is None or not self.chosen:
+        if self.inventory is None or self._document is None or not self.chosen:
             return
         made = Cut(change, self.chosen_paths, () if everywhere else (self.watched_id,))
-        job = self.history.job.with_cut(made)
+        job = self._document.history.job.with_cut(made)
         if keep:
             self.edit(job, made.label)
         else:
-            self._preview = job
-            self._forget_plans()
+            self._document.try_out(job)
+            self._plans.forget_cut()
             self.plans_changed.emit()
 
     def take_back(self, kind: type, everywhere: bool) -> None:
@@ -410,7 +337,7 @@ class Session(QObject):
     # What is looked at
 
     def select(self, rows: Sequence[int]) -> None:
-        """Choose assets: rows of textures, and places of what is carried after them."""
+        """Choose assets: rows of textures, and places of what is passed through after them."""
         if tuple(rows) != self.selected:
             self.selected = tuple(rows)
             self.selection_changed.emit()
@@ -421,27 +348,23 @@ class Session(QObject):
             self.watched_id = target
             self.watched_changed.emit()
             self.plans_changed.emit()
-            self._judge()
-            self._settle.start()
+            self._plans.judge_soon()
 
     # Answers
 
     def plan(self, target: str | None = None, cut: bool = True) -> Plan:
         """Return the plan of a target, the watched one by default, with the job's cuts or without any."""
-        assert self.inventory is not None
-        key = (target or self.watched_id, cut)
-        if key not in self._plans:
-            row = next(t for t in self.targets if t.id == key[0])
-            self._plans[key] = resolve(
-                self.inventory, row, self.job.cuts if cut else (), self._ratios, self.job.role_rules if cut else ()
-            )
-        return self._plans[key]
+        return self._plans.plan(target or self.watched_id, cut)
 
     @property
     def ratios(self) -> CompressionRatios:
         """What is known of how the textures pack."""
-        assert self._ratios is not None
-        return self._ratios
+        return self._plans.ratios
+
+    @property
+    def weigher(self) -> Weigher:
+        """Measures what is estimated."""
+        return self._plans.weigher
 
     def plan_of(self, job: Job, target: Target | None = None) -> Plan:
         """Return what another job would ship on a target, the watched one by default."""
@@ -452,74 +375,26 @@ class Session(QObject):
         assert self.inventory is not None
         return Planner(self.job, self.workshop.found, self.workshop.known, self.inventory, self.ratios)
 
-    def findings(self) -> list[Finding]:
-        """Return the findings on the watched target; those that the job keeps quiet are left out."""
-        return self._findings.setdefault(self.watched_id, [])
-
-    def _judge(self) -> None:
-        """Find what is wrong with what ships to the watched target, beside the window."""
-        if self.inventory is None or self._preview is not None:
-            return
-        if self._judging is not None:
-            self._judging.cancel()
-        plan, job, inventory = self.plan(), self.job, self.inventory
-
-        def done(found: list[Finding]) -> None:
-            if job is self.job and inventory is self.inventory and plan.target in self.targets:
-                self._findings[plan.target.id] = found
-                self.findings_changed.emit()
-
-        def judge() -> Task[list[Finding]]:
-            found = yield from judge_plan(plan)
-            return [f for f in found if (f.code, f.path) not in job.suppressions]
-
-        self._judging = start(judge(), self, done, self.failed.emit)
-
-    def assets(self) -> Assets:
-        """Return all assets as the filter sees them."""
-        now, after, findings = self.plan(cut=False), self.plan(), self.findings()
-        kept = self._assets
-        if kept is None or kept.now is not now or kept.after is not after or kept.findings is not findings:
-            self._assets = Assets(now, after, findings)
-            if kept is not None and kept.inventory is after.inventory:
-                self._assets.keep_of(kept)
-        assert self._assets is not None
-        return self._assets
-
-    def findings_about(self, path: str) -> list[Finding]:
-        """Return the findings on one asset."""
-        return self.assets().by_path.get(path, [])
+    def total_at(self, state: int) -> int:
+        """Return the texture memory of a state of the history on the watched target."""
+        assert self.history is not None
+        return self._plans.total_of(self.history.states[state])
 
     def saved_by_cuts(self, target: Target) -> int:
         """Return the texture memory that the cuts take off a target."""
         return self.plan(target.id, cut=False).total("memory") - self.plan(target.id).total("memory")
 
-    def _forget_plans(self) -> None:
-        self.rest()
-        self._plans = {key: plan for key, plan in self._plans.items() if not key[1]}
-        self._settle.start()
+    def findings(self) -> list[Finding]:
+        """Return the findings on the watched target; those that the job keeps quiet are left out."""
+        return self._plans.findings()
 
-    # Estimates are measured once the hand is still.
+    def findings_about(self, path: str) -> list[Finding]:
+        """Return the findings on one asset."""
+        return self.assets().by_path.get(path, [])
 
-    def _measure(self) -> None:
-        if self.inventory is None or self._ratios is None or self._preview is not None:
-            return
-        plans = [self.plan(target.id) for target in self.targets]
-        if not self.weigher.measure(plans, self._ratios, self._make_what_ships):
-            self._settle.start()
-
-    def _make_what_ships(self) -> None:
-        if self.inventory is not None and not self.trying:
-            self.weigher.make(self.plan(), self.ratios, self.job.max_pixels)
-
-    def _take_measured(self, found: Measured) -> None:
-        """Take in what has been measured so far; only here, on the window's thread, are results merged."""
-        if self._ratios is None:
-            return
-        self._ratios = self._ratios.merged(found)
-        self._plans.clear()
-        if self.inventory is not None and not self.trying:
-            self.plans_changed.emit()
+    def assets(self) -> Assets:
+        """Return all assets as the filter sees them."""
+        return self._plans.assets()
 
     def rest(self) -> None:
         """Let go of measuring that nobody waits for, for something that somebody does."""
@@ -527,14 +402,14 @@ class Session(QObject):
 
     def go_on(self) -> None:
         """Take up measuring again."""
-        self._measure()
+        self._plans.measure()
 
     def stop(self) -> None:
         """Let go of all work that nobody waits for."""
         for work in self.findChildren(Work):
             work.cancel()
         self.workshop.stop()
-        self.weigher.stop()
+        self._plans.stop()
 
     def mixed_change(self, kind: type) -> tuple[bool, int]:
         """Return whether the selected textures differ in one kind of change, and the value of the first (-1: none)."""

@@ -1,0 +1,19 @@
+"""The benches of the window, in the order of the rail. Adding one is a package of its own and a line here."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from oaktrim.desk.benches.bench import Bench
+from oaktrim.desk.benches.channels.bench import ChannelsBench
+from oaktrim.desk.benches.proof.bench import ProofBench
+from oaktrim.desk.benches.ship.bench import ShipBench
+from oaktrim.desk.benches.survey.bench import SurveyBench
+from oaktrim.desk.session.session import Session
+
+BENCHES: list[Callable[[Session], Bench]] = [SurveyBench, ProofBench, ChannelsBench, ShipBench]
+
+
+def make_benches(session: Session) -> tuple[Bench, ...]:
+    """Return one of each, on a session."""
+    return tuple(make(session) for make in BENCHES)
