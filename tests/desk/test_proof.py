@@ -4,7 +4,7 @@ import msgspec
 import numpy as np
 import pytest
 from PIL import Image as PillowImage
-from PySide6.QtCore import QPoint, QPointF, QRectF, Qt
+from PySide6.QtCore import QPoint, QPointF, QRectF, QSizeF, Qt
 
 from oaktrim.core.codecs.effort import Effort
 from oaktrim.core.pixels.image import Image
@@ -86,8 +86,8 @@ def test_every_way_of_looking_changes_the_picture(qtbot, proving):
         assert seen[-1] != seen[-2]
     page.tiled.setChecked(False)
     view.zoom_to(4.0)
-    view._centre = QPointF(0.05, 0.05)
-    at = view._frame_rect(view._room()).topLeft() + QPointF(4 * 10 + 2, 4 * 20 + 2)
+    view.port.centre = QPointF(0.05, 0.05)
+    at = view.port.rect(view._room()).topLeft() + QPointF(4 * 10 + 2, 4 * 20 + 2)
     qtbot.mouseMove(view, at.toPoint())
     source = proving.session.inventory.root / "wall/brick_base.png"
     with PillowImage.open(source) as picture:
@@ -98,14 +98,14 @@ def test_every_way_of_looking_changes_the_picture(qtbot, proving):
 def test_the_split_line_turns(qtbot, proving):
     view = proving.proof.one.view
     proving.proof.one.set_mode(Mode.SPLIT)
-    before = view._lean
-    top, middle, _ = view._split_line()
+    before = view.split.lean
+    top, middle, _ = view.split.points(QSizeF(view.size()))
     way = (top - middle) / 4000
     start = (middle + way * 80).toPoint()
     qtbot.mousePress(view, Qt.MouseButton.LeftButton, pos=start)
     qtbot.mouseMove(view, (middle + QPointF(80, 0)).toPoint())
     qtbot.mouseRelease(view, Qt.MouseButton.LeftButton, pos=(middle + QPointF(80, 0)).toPoint())
-    assert abs(view._lean - before) > 0.5
+    assert abs(view.split.lean - before) > 0.5
     assert view.pixel_at(QPointF(QPoint(-5, -5))) == (-1, -1)
 
 
@@ -113,10 +113,10 @@ def test_worst_places_are_one_key_away(qtbot, proving):
     pane, page = proving.proof.one.candidates, proving.proof.one
     pane._apply(("wall/brick_base.png",), "bc1", 128)
     qtbot.waitUntil(lambda: bool(page.view._places) and page.view.layers[1].size == (128, 128), timeout=30000)
-    fitted = page.view._zoom
+    fitted = page.view.port.zoom
     qtbot.keyClick(page.view, Qt.Key.Key_N)
     assert page.view.place == 0
-    assert page.view._zoom > fitted
+    assert page.view.port.zoom > fitted
     qtbot.keyClick(page.view, Qt.Key.Key_N, Qt.KeyboardModifier.ShiftModifier)
     assert page.view.place == len(page.view._places) - 1
     assert "steps just noticed" in page.words.text()

@@ -5,7 +5,7 @@ import os
 
 import numpy as np
 import pytest
-from PySide6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
+from PySide6.QtCore import QMimeData, QPoint, QPointF, QSizeF, Qt, QUrl
 from PySide6.QtGui import QDropEvent, QGuiApplication
 from PySide6.QtTest import QAbstractItemModelTester
 from PySide6.QtWidgets import (
@@ -225,17 +225,17 @@ def test_proof_modes_zoom_and_split(qtbot, opened):
         pictures[mode] = view.grab().toImage()
     assert pictures[Mode.SPLIT] != pictures[Mode.BESIDE]
     window.proof.one.set_mode(Mode.SPLIT)
-    fitted = view._zoom
+    fitted = view.port.zoom
     view.zoom_to(8.0)
-    assert view._zoom == 8.0
+    assert view.port.zoom == 8.0
     assert view.grab().toImage() != pictures[Mode.SPLIT]
     qtbot.keyClick(view, Qt.Key.Key_0)
-    assert view._zoom == pytest.approx(fitted)
+    assert view.port.zoom == pytest.approx(fitted)
     middle = QPoint(view.width() // 2, view.height() // 2)
     qtbot.mousePress(view, Qt.MouseButton.LeftButton, pos=middle)
     qtbot.mouseMove(view, middle + QPoint(100, 0))
     qtbot.mouseRelease(view, Qt.MouseButton.LeftButton, pos=middle + QPoint(100, 0))
-    assert view._split > 0.5
+    assert view.split.points(QSizeF(view.size()))[1].x() > view.width() / 2
     view.set_channels("A")
     assert view.grab().toImage().pixelColor(middle - QPoint(40, 60)).saturation() < 3
 

@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from oaktrim.core.makers.patch.patch import Rect
 from oaktrim.desk.look.tokens import tokens
-from oaktrim.desk.widgets.picture import canvas_brush
+from oaktrim.desk.widgets.layerpainter import canvas_brush
 
 _REACH = 7
 # Which sides each handle moves: left, top, right, bottom.

@@ -10,18 +10,8 @@ from pathlib import Path
 import msgspec
 from PySide6.QtCore import QItemSelectionModel, QSignalBlocker, Qt
 from PySide6.QtWidgets import (
-    QAbstractItemView,
-    QCheckBox,
-    QComboBox,
     QFileDialog,
-    QFrame,
-    QHBoxLayout,
     QHeaderView,
-    QLabel,
-    QPushButton,
-    QScrollArea,
-    QTableView,
-    QVBoxLayout,
     QWidget,
 )
 
@@ -41,13 +31,10 @@ from oaktrim.core.makers.pack.unpack import unpack_into
 from oaktrim.core.pixels.image import Image
 from oaktrim.core.survey.facts import TextureFacts
 from oaktrim.core.survey.roles import Role
-from oaktrim.desk.benches.channels.lanerow import LaneRow
 from oaktrim.desk.benches.channels.layoutdialog import LayoutDialog
 from oaktrim.desk.benches.channels.mapnames import MapNamesDialog
-from oaktrim.desk.benches.channels.packpane import PackPane
-from oaktrim.desk.look.properties import with_properties
+from oaktrim.desk.benches.channels.packform import SIZES, PackForm
 from oaktrim.desk.models.packs import (
-    PackModel,
     PackRow,
     pack_facts,
     pack_rows,
@@ -61,43 +48,17 @@ from oaktrim.desk.widgets.finder import Findable, Finder
 from oaktrim.desk.widgets.layers import Look, developed
 from oaktrim.desk.work.tasks import Work, as_task, start
 
-_SIZES = ("as the largest", *(str(1 << power) for power in range(6, 13)))
-_FROM = ("from materials", "from names")
 
-
-class PackPage(QWidget):
+class PackPage(PackForm):
     """Follows the session's job; what is edited of a pack that is made is an edit of the job."""
 
     def __init__(self, session: Session, parent: QWidget | None = None) -> None:
         super().__init__(parent)
-        self.setObjectName("desk")
         self._session = session
         self._stale = True
         self._drafts: dict[str, list[PackRow]] = {}
         self._weighing: Work | None = None
         self._totalling: Work | None = None
-        self.model = PackModel()
-        self.layouts = with_properties(QComboBox(), accessibleName="Layout of the packs")
-        self.origin = with_properties(QComboBox(), accessibleName="How maps are told to belong together")
-        self.origin.addItems(_FROM)
-        self.patterns = with_properties(QPushButton("Map names…"), toolTip="How the names of files tell the maps")
-        self.own = with_properties(QPushButton("Own…"), toolTip="A layout of your own, beginning with this one")
-        self.count = with_properties(QLabel(), objectName="caption")
-        self.new = with_properties(QPushButton("New pack"), toolTip="A pack of the selected textures, or an empty one")
-        self.longest = with_properties(QComboBox(), accessibleName="Longest side of the pack")
-        self.longest.addItems(_SIZES)
-        self.bits = with_properties(QComboBox(), accessibleName="Bits a channel")
-        self.bits.addItems(("8 bits", "16 bits"))
-        self.keeps = QCheckBox("sources ship too")
-        self.make = with_properties(QPushButton("Make it"), objectName="primary")
-        self.make_all = QPushButton("Make all")
-        self.remove = with_properties(QPushButton("Take it back"), toolTip="Remove the pack; its sources ship again")
-        self.lanes = [LaneRow(place) for place in range(4)]
-        self.table = QTableView()
-        self.pane = PackPane()
-        self._empty = with_properties(QLabel(wordWrap=True, alignment=Qt.AlignmentFlag.AlignCenter), objectName="soft")
-        self._title = with_properties(QLabel(), objectName="heading")
-        self._build()
         self._trials = PackTrials(session, self)
         self._trials.drawn.connect(self._drawn)
         self._trials.failed.connect(self._not_drawn)
@@ -107,52 +68,13 @@ class PackPage(QWidget):
         session.watched_changed.connect(self.refresh)
         session.job_changed.connect(self._edited)
 
-    def _build(self) -> None:
-        whole = QHBoxLayout(self)
-        whole.setContentsMargins(0, 0, 0, 0)
-        whole.setSpacing(0)
-        left = QVBoxLayout()
-        left.setContentsMargins(12, 2, 10, 8)
-        left.setSpacing(6)
-        top = QHBoxLayout()
-        top.setSpacing(6)
-        self.layouts.setMinimumWidth(250)
-        for widget in (self.layouts, self.own, self.origin, self.patterns, self.new):
-            top.addWidget(widget)
-        top.addStretch(1)
-        top.addWidget(self.make_all)
-        left.addLayout(top)
-        line = QHBoxLayout()
-        line.setSpacing(6)
-        self._title.setMinimumWidth(60)
-        line.addWidget(self._title)
-        line.addSpacing(6)
-        self.count.setMinimumWidth(40)
-        line.addWidget(self.count, 1)
-        line.addWidget(with_properties(QLabel("size"), objectName="soft"))
-        for control in (self.longest, self.bits, self.keeps, self.remove, self.make):
-            line.addWidget(control)
-        left.addLayout(line)
-        lanes = QWidget()
-        column = QVBoxLayout(lanes)
-        column.setContentsMargins(0, 0, 0, 0)
-        column.setSpacing(5)
+        self._connect()
+
+    def _connect(self) -> None:
         for lane in self.lanes:
             lane.changed.connect(partial(self._change_lane, lane.place))
             lane.source_wanted.connect(partial(self._choose_source, lane.place))
             lane.dropped.connect(partial(self._drop, lane.place))
-            column.addWidget(lane)
-        self._lanes = lanes
-        left.addWidget(lanes)
-        left.addWidget(self._empty)
-        self._build_table()
-        left.addWidget(self.table, 1)
-        whole.addLayout(left, 1)
-        scroll = with_properties(QScrollArea(widgetResizable=True), frameShape=QFrame.Shape.NoFrame)
-        scroll.setWidget(self.pane)
-        scroll.setFixedWidth(self.pane.width() + 2)
-        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        whole.addWidget(scroll)
         self.layouts.activated.connect(lambda _: self._forget())
         self.own.clicked.connect(self._edit_layout)
         self.origin.activated.connect(lambda _: self._forget())
@@ -164,20 +86,7 @@ class PackPage(QWidget):
         self.make.clicked.connect(self._make_chosen)
         self.make_all.clicked.connect(self._make_every)
         self.remove.clicked.connect(self._take_back)
-
-    def _build_table(self) -> None:
-        table = self.table
-        table.setModel(self.model)
-        table.setAccessibleName("Packs: made, and those that could be made")
-        table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
-        table.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
-        table.setShowGrid(False)
-        table.setAlternatingRowColors(True)
-        table.verticalHeader().hide()
-        table.verticalHeader().setDefaultSectionSize(25)
-        table.setMinimumHeight(80)
-        table.horizontalHeader().setHighlightSections(False)
-        table.selectionModel().selectionChanged.connect(lambda *_: self._show())
+        self.table.selectionModel().selectionChanged.connect(lambda *_: self._show())
 
     # What there is
 
@@ -331,7 +240,7 @@ class PackPage(QWidget):
                 words = f"{losses[place]}. {words}"
             lane_row.show_lane(slot, lane, words, warnings.get(place, ()), place < layout.count)
         with QSignalBlocker(self.longest):
-            self.longest.setCurrentText(str(pack.size) if pack.size else _SIZES[0])
+            self.longest.setCurrentText(str(pack.size) if pack.size else SIZES[0])
         self.bits.setCurrentIndex(0 if pack.bits == 8 else 1)
         self.keeps.setChecked(pack.keeps)
         ready = [place for place in self.chosen if not self.model.rows[place].made]
@@ -417,8 +326,8 @@ class PackPage(QWidget):
             self._show()
 
     def _resize(self, place: int) -> None:
-        side = int(_SIZES[place]) if place else 0
-        self._change(lambda pack: msgspec.structs.replace(pack, size=side), f"pack at {_SIZES[place]}")
+        side = int(SIZES[place]) if place else 0
+        self._change(lambda pack: msgspec.structs.replace(pack, size=side), f"pack at {SIZES[place]}")
 
     def _deepen(self, place: int) -> None:
         self._change(lambda pack: msgspec.structs.replace(pack, bits=(8, 16)[place]), f"pack of {(8, 16)[place]} bits")

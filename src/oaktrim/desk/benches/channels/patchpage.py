@@ -11,21 +11,8 @@ from numpy.typing import NDArray
 from PySide6.QtCore import QSignalBlocker, Qt, QTimer
 from PySide6.QtGui import QColor
 from PySide6.QtWidgets import (
-    QAbstractItemView,
-    QCheckBox,
     QColorDialog,
-    QComboBox,
-    QFrame,
-    QGridLayout,
-    QHBoxLayout,
-    QHeaderView,
-    QLabel,
-    QPushButton,
-    QScrollArea,
-    QSpinBox,
-    QTableWidget,
     QTableWidgetItem,
-    QVBoxLayout,
     QWidget,
 )
 
@@ -36,7 +23,6 @@ from oaktrim.core.job.begin import with_begun
 from oaktrim.core.makers.pack.proof import through_format
 from oaktrim.core.makers.patch.onmodel import first_user_of, model_pictures
 from oaktrim.core.makers.patch.patch import (
-    TOLERANCE,
     Patch,
     PutBack,
     Rect,
@@ -51,27 +37,21 @@ from oaktrim.core.pixels.image import to_rgba
 from oaktrim.core.progress import Progress, Task
 from oaktrim.core.survey.derived import Sources
 from oaktrim.core.units import bytes_text, size_text
-from oaktrim.desk.benches.channels.lanerow import Thumb
-from oaktrim.desk.benches.channels.placetable import PlaceTable
-from oaktrim.desk.look.properties import with_properties
+from oaktrim.desk.benches.channels.patchform import SNAPS, PatchForm
 from oaktrim.desk.models.patches import Looked, PatchRow, codes_of, look_at, patch_rows, patch_saves
 from oaktrim.desk.session.session import Session
 from oaktrim.desk.widgets.layers import Look, developed
-from oaktrim.desk.widgets.patchview import PatchView
-from oaktrim.desk.widgets.tables import right_heads, select_row
+from oaktrim.desk.widgets.tables import select_row
 from oaktrim.desk.work.tasks import Work, start
 
-_HEADS = ("Overlay", "In use", "Patch", "Of", "Saves", "")
-_SNAPS = (("power of two", Snap.POWER_OF_TWO), ("block multiple", Snap.BLOCKS), ("smallest", Snap.NONE))
 _SHOWN_SIDE = 1024
 
 
-class PatchPage(QWidget):
+class PatchPage(PatchForm):
     """Lists overlays that are mostly empty, and shows one of them."""
 
     def __init__(self, session: Session, parent: QWidget | None = None) -> None:
         super().__init__(parent)
-        self.setObjectName("desk")
         self._session = session
         self._stale = True
         self._rows: list[PatchRow] = []
@@ -80,113 +60,17 @@ class PatchPage(QWidget):
         self._looked: Looked | None = None
         self._work: Work | None = None
         self._batch: Work | None = None
-        self.view = PatchView()
-        self.table = QTableWidget(0, len(_HEADS))
-        self.snap = with_properties(QComboBox(), accessibleName="What the sides are brought up to")
-        self.snap.addItems([words for words, _ in _SNAPS])
-        self.gutter = QSpinBox(minimum=0, maximum=256, value=2)
-        self.tolerance = QSpinBox(minimum=0, maximum=254, value=TOLERANCE)
-        self.gap = with_properties(QSpinBox(minimum=0, maximum=4096, value=0), specialValueText="one patch")
-        self.backing = with_properties(QComboBox(), accessibleName="What counts as empty")
-        self.backing.addItems(("found", "alpha", "border colour", "a colour…"))
-        self.numbers = {name: QSpinBox(minimum=-16384, maximum=32768) for name in ("x", "y", "width", "height")}
-        self.shared = QCheckBox("one rectangle for all selected")
-        self.closer = with_properties(
-            QPushButton("Closer"), checkable=True, toolTip="Show the rectangle large (C)", shortcut="C"
-        )
-        self.again = with_properties(QPushButton("Find it again"), toolTip="Snap the rectangle to what is used")
-        self.split = QPushButton("A patch for each island")
-        self.make = with_properties(QPushButton("Make it"), objectName="primary")
-        self.remove = QPushButton("Take it back")
-        self.add = with_properties(
-            QPushButton("Add the selection"), toolTip="List the textures that are selected in the job"
-        )
-        self._title = with_properties(QLabel(), objectName="heading")
-        self._found = with_properties(QLabel(wordWrap=True), objectName="caption")
-        self._bytes = with_properties(QLabel(wordWrap=True), objectName="heading")
-        self._proof = with_properties(QLabel(wordWrap=True), objectName="caption")
-        self.worn = (Thumb(132), Thumb(132))
-        self._places = PlaceTable()
-        self._build()
         self._wait = QTimer(self, singleShot=True, interval=250)
         self._wait.timeout.connect(self._prove)
         session.opened.connect(self._forget)
         session.watched_changed.connect(self.refresh)
         session.job_changed.connect(self._forget)
 
-    def _build(self) -> None:
-        whole = QHBoxLayout(self)
-        whole.setContentsMargins(12, 2, 0, 8)
-        whole.setSpacing(10)
-        left = QVBoxLayout()
-        left.setSpacing(6)
-        top = QHBoxLayout()
-        top.setSpacing(6)
-        self._title.setMinimumWidth(60)
-        top.addWidget(self._title, 1)
-        for widget in (self.closer, self.add, self.remove, self.make):
-            top.addWidget(widget)
-        left.addLayout(top)
-        left.addWidget(self.view, 3)
-        left.addWidget(self.table, 2)
-        whole.addLayout(left, 1)
-        side = with_properties(QFrame(), objectName="swatch")
-        side.setFixedWidth(300)
-        column = QVBoxLayout(side)
-        column.setContentsMargins(12, 8, 12, 8)
-        column.setSpacing(6)
-        form = QGridLayout()
-        form.setHorizontalSpacing(6)
-        form.setVerticalSpacing(4)
-        settings: tuple[tuple[str, QWidget], ...] = (
-            ("empty is", self.backing), ("tolerance", self.tolerance), ("sides", self.snap), ("gutter", self.gutter),
-            ("islands apart", self.gap),
-        )  # fmt: skip
-        for line, (words, control) in enumerate(settings):
-            label = with_properties(QLabel(words), objectName="soft")
-            label.setBuddy(control)
-            form.addWidget(label, line, 0)
-            form.addWidget(control, line, 1)
-            control.setAccessibleName(f"Patch: {words}")
-        column.addLayout(form)
-        column.addWidget(self._found)
-        row = QHBoxLayout()
-        row.addWidget(self.again)
-        row.addWidget(self.split)
-        column.addLayout(row)
-        column.addWidget(self.shared)
-        numbers = QGridLayout()
-        numbers.setHorizontalSpacing(6)
-        for place, (name, box) in enumerate(self.numbers.items()):
-            numbers.addWidget(with_properties(QLabel(name), objectName="soft"), place // 2, 2 * (place % 2))
-            numbers.addWidget(box, place // 2, 2 * (place % 2) + 1)
-            box.setAccessibleName(f"Rectangle: {name}")
-            box.editingFinished.connect(self._typed)
-        column.addLayout(numbers)
-        column.addWidget(self._bytes)
-        column.addWidget(self._proof)
-        worn = QHBoxLayout()
-        worn.setSpacing(6)
-        for words, thumb in zip(("with the overlay", "with the patch"), self.worn, strict=True):
-            part = QVBoxLayout()
-            part.setSpacing(2)
-            thumb.setAccessibleName(words)
-            part.addWidget(thumb)
-            part.addWidget(with_properties(QLabel(words), objectName="caption"))
-            worn.addLayout(part)
-        self._worn = QWidget()
-        worn.setContentsMargins(0, 0, 0, 0)
-        self._worn.setLayout(worn)
-        column.addWidget(self._worn)
-        column.addWidget(with_properties(QLabel("Where it lies"), objectName="heading"))
-        column.addWidget(self._places)
-        column.addStretch(1)
-        scroll = with_properties(QScrollArea(widgetResizable=True), frameShape=QFrame.Shape.NoFrame)
-        scroll.setWidget(side)
-        scroll.setFixedWidth(314)
-        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        whole.addWidget(scroll)
-        self._build_table()
+        self._connect()
+
+    def _connect(self) -> None:
+        for number in self.numbers.values():
+            number.editingFinished.connect(self._typed)
         self.view.moved.connect(self._moved)
         for box in (self.gutter, self.tolerance, self.gap):
             box.valueChanged.connect(lambda _: self._look_again())
@@ -198,25 +82,7 @@ class PatchPage(QWidget):
         self.remove.clicked.connect(self._take_back)
         self.add.clicked.connect(self.add_selected)
         self.closer.toggled.connect(self.view.set_closer)
-
-    def _build_table(self) -> None:
-        table = self.table
-        table.setHorizontalHeaderLabels(list(_HEADS))
-        table.setAccessibleName("Overlays that are mostly empty")
-        table.verticalHeader().hide()
-        table.verticalHeader().setDefaultSectionSize(25)
-        table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
-        table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
-        table.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
-        table.setShowGrid(False)
-        table.setAlternatingRowColors(True)
-        table.setMinimumHeight(90)
-        table.horizontalHeader().setHighlightSections(False)
-        table.horizontalHeader().setDefaultAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
-        right_heads(table, (1, 2, 3, 4))
-        for place, mode in enumerate((QHeaderView.ResizeMode.Stretch, *(QHeaderView.ResizeMode.ResizeToContents,) * 5)):
-            table.horizontalHeader().setSectionResizeMode(place, mode)
-        table.itemSelectionChanged.connect(self._show)
+        self.table.itemSelectionChanged.connect(self._show)
 
     # What there is
 
@@ -255,7 +121,7 @@ class PatchPage(QWidget):
 
     @property
     def _snap(self) -> Snap:
-        return _SNAPS[self.snap.currentIndex()][1]
+        return SNAPS[self.snap.currentIndex()][1]
 
     def _fill(self, before: set[str]) -> None:
         with QSignalBlocker(self.table):
