@@ -8,7 +8,8 @@ from oaktrim.core.job.document import load_job, root_of, targets_of
 from oaktrim.core.makers.build import survey_tree
 from oaktrim.core.plan.ladder import ladder_of
 from oaktrim.core.plan.report import survey
-from oaktrim.core.plan.resolve import limits_of, resolve
+from oaktrim.core.plan.resolve import resolve
+from oaktrim.core.plan.status import limits_of
 from oaktrim.core.plan.verdict import findings_of
 from oaktrim.core.progress import finish
 from oaktrim.core.survey.findings.rules import LABELS

@@ -13,7 +13,7 @@ from oaktrim.cli.console import console, run, table
 from oaktrim.cli.ship import ship_source
 from oaktrim.cli.sources import Source, source_at, weigh_source
 from oaktrim.cli.survey import print_findings, status_text
-from oaktrim.core.plan.resolve import limits_of
+from oaktrim.core.plan.status import limits_of
 from oaktrim.core.survey.cache import cache_folder
 from oaktrim.demo.heronmere import make_demo
 

@@ -10,9 +10,10 @@ from oaktrim.cli.console import EXIT_OVER, console, run, table
 from oaktrim.cli.sources import Source, source_at, weigh_source
 from oaktrim.cli.survey import status_text
 from oaktrim.core.errors import shown
-from oaktrim.core.plan.resolve import Plan, limits_of
+from oaktrim.core.plan.resolve import Plan
+from oaktrim.core.plan.status import limits_of
 from oaktrim.core.ship.manifest import NAME
-from oaktrim.core.ship.run import Shipped, forecast_missed
+from oaktrim.core.ship.result import Shipped, forecast_missed
 from oaktrim.core.ship.run import ship as ship_plan
 from oaktrim.core.ship.store import MadeStore
 

@@ -15,7 +15,8 @@ from oaktrim.core.files.atomic import write_atomic
 from oaktrim.core.plan.baseline import Worse, worse_than
 from oaktrim.core.plan.page import as_html
 from oaktrim.core.plan.report import Survey, as_csv, as_json, filtered
-from oaktrim.core.plan.resolve import BudgetStatus, Plan, limits_of
+from oaktrim.core.plan.resolve import Plan
+from oaktrim.core.plan.status import BudgetStatus, limits_of
 from oaktrim.core.survey.cache import SurveyCache
 from oaktrim.core.survey.findings.rules import Merged
 from oaktrim.core.targets.target import Target

@@ -30,7 +30,8 @@ from oaktrim.core.plan.resolve import resolve
 from oaktrim.core.plan.verdict import findings_of
 from oaktrim.core.progress import finish
 from oaktrim.core.scene.model import Slot
-from oaktrim.core.ship.run import Reason, schedule, ship
+from oaktrim.core.ship.run import ship
+from oaktrim.core.ship.schedule import Reason, schedule
 from oaktrim.core.survey.cache import SurveyCache
 from oaktrim.core.survey.roles import Role
 from oaktrim.core.targets.target import target_named

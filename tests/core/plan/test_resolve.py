@@ -16,7 +16,8 @@ from oaktrim.core.plan.cuts import Cap, Cut, Drop, SetEffort, SetErrorMetric, Se
 from oaktrim.core.plan.forecast import kinds
 from oaktrim.core.plan.ladder import ladder_of
 from oaktrim.core.plan.packing import CompressionRatios, measure_ratios
-from oaktrim.core.plan.resolve import limits_of, missing_of, resolve
+from oaktrim.core.plan.resolve import missing_of, resolve
+from oaktrim.core.plan.status import limits_of
 from oaktrim.core.progress import finish
 from oaktrim.core.survey.facts import TextureFacts
 from oaktrim.core.survey.inventory import Inventory

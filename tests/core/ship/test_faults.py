@@ -16,7 +16,8 @@ from oaktrim.core.pixels.levels import coverage
 from oaktrim.core.plan.cuts import Cut, KeepCoverage, SetFormat, SetLoss
 from oaktrim.core.progress import finish
 from oaktrim.core.ship import run
-from oaktrim.core.ship.run import forecast_missed, ship
+from oaktrim.core.ship.result import forecast_missed
+from oaktrim.core.ship.run import ship
 from tests.kit.pictures import busy
 from tests.kit.trees import planned, put
 

@@ -24,7 +24,8 @@ from oaktrim.core.plan.cuts import Cap, Cut, Drop, SetErrorMetric, SetFormat
 from oaktrim.core.plan.packing import CompressionRatios, Measured
 from oaktrim.core.plan.resolve import resolve
 from oaktrim.core.progress import finish
-from oaktrim.core.ship.run import Reason, schedule, ship
+from oaktrim.core.ship.run import ship
+from oaktrim.core.ship.schedule import Reason, schedule
 from oaktrim.core.ship.weighing import measure_packages
 from oaktrim.core.survey.cache import SurveyCache
 from oaktrim.core.survey.scan import scan

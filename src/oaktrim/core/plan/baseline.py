@@ -10,7 +10,7 @@ import msgspec
 from oaktrim.core.errors import DocumentError, FileError
 from oaktrim.core.files.atomic import read_bytes
 from oaktrim.core.plan.report import SCHEMA, Survey
-from oaktrim.core.plan.resolve import BudgetStatus, limits_of
+from oaktrim.core.plan.status import BudgetStatus, limits_of
 from oaktrim.core.survey.findings.finding import Severity
 from oaktrim.core.survey.findings.rules import Merged
 

@@ -17,7 +17,8 @@ from oaktrim.core.formats.catalogue import FORMATS
 from oaktrim.core.pixels.image import Pixels
 from oaktrim.core.plan.breakdown import Grouping, asset_costs, breakdown
 from oaktrim.core.plan.report import Survey, ships_at
-from oaktrim.core.plan.resolve import BudgetStatus, Plan, limits_of, resolve
+from oaktrim.core.plan.resolve import Plan, resolve
+from oaktrim.core.plan.status import BudgetStatus, limits_of
 from oaktrim.core.survey.findings.rules import LABELS
 from oaktrim.core.survey.roles import Family
 from oaktrim.core.units import bytes_text, size_text

@@ -13,8 +13,9 @@ from oaktrim.core.formats.catalogue import ORDER
 from oaktrim.core.plan.cuts import Cut
 from oaktrim.core.plan.packing import CompressionRatios, Measured, measure_ratios
 from oaktrim.core.plan.query import Assets, select
-from oaktrim.core.plan.resolve import BudgetStatus, Plan, limits_of, missing_of, resolve
+from oaktrim.core.plan.resolve import Plan, missing_of, resolve
 from oaktrim.core.plan.rolerules import RoleRule
+from oaktrim.core.plan.status import BudgetStatus, limits_of
 from oaktrim.core.plan.verdict import findings_of
 from oaktrim.core.progress import Task
 from oaktrim.core.survey.cache import SurveyCache

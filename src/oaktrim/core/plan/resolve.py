@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any
@@ -32,9 +32,8 @@ from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.survey.sample import SCALES
 from oaktrim.core.survey.uses import error_metric_of
 from oaktrim.core.targets.footprint import Flags, Ints, TargetFootprint, apply_target_rules, fit_side
-from oaktrim.core.targets.lines import LINES, Line, Unit, Weights
+from oaktrim.core.targets.lines import LINES, Weights
 from oaktrim.core.targets.target import Target
-from oaktrim.core.units import bytes_like
 
 NOT_CUT = -1
 
@@ -327,62 +326,6 @@ def _packed(
     # Three quarters of a chain's bytes are in its first level.
     share = np.where(footprint.levels > 1, 0.75 * share + 0.25 * below, share)
     return footprint.stored * share.astype(np.float64) * left_of(formats, losses), sampled
-
-
-def limits_of(plan: Plan) -> list[BudgetStatus]:
-    """Return how a plan stands against each limit of its target."""
-    longest = int(np.maximum(plan.footprint.width, plan.footprint.height).max()) if len(plan.formats) else 0
-    return statuses_of(plan.target, plan.inventory, plan.total, longest)
-
-
-def statuses_of(
-    target: Target, inventory: Inventory, total: Callable[[str], int], longest_side: int
-) -> list[BudgetStatus]:
-    """Return how totals stand against each limit of a target that is watched.
-
-    Parameters
-    ----------
-    total : returns the sum of a line counted in bytes
-    longest_side : of what ships, pixels
-    """
-    found = []
-    for line in LINES.values():
-        limit = target.limits.of(line.name)
-        if limit is None:
-            continue
-        if line.in_bytes:
-            found.append(BudgetStatus(line, total(line.name), limit))
-        elif inventory.models if line.unit is Unit.COUNT else longest_side:
-            found.append(BudgetStatus(line, line.count(replace(inventory.counts, longest_side=longest_side)), limit))
-    return found
-
-
-@dataclass(frozen=True)
-class BudgetStatus:
-    """A total against its limit."""
-
-    line: Line
-    value: int
-    limit: int
-
-    @property
-    def over(self) -> bool:
-        return self.value > self.limit
-
-    def words(self, target: Target) -> tuple[str, str, str, str]:
-        """Return its line, value, limit and verdict in words, bytes in the unit that the target states."""
-        if not self.line.in_bytes:
-            unit = f" {self.line.unit.value}".rstrip()
-            verdict = "over" if self.over else "within"
-            return self.line.label, f"{self.value:,}{unit}", f"{self.limit:,}{unit}", verdict
-        stated = str(target.limits.stated(self.line.name))
-        gap = bytes_like(abs(self.limit - self.value), stated)
-        return (
-            self.line.label,
-            bytes_like(self.value, stated),
-            stated,
-            f"{gap} over" if self.over else f"{gap} to spare",
-        )
 
 
 def weigh_rows(plan: Plan, rows: NDArray[np.int64], line: str) -> int:

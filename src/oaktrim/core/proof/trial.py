@@ -15,8 +15,7 @@ from oaktrim.core.plan.advice import FormatOption, format_options
 from oaktrim.core.plan.resolve import Plan, Recipe
 from oaktrim.core.progress import Progress, Task
 from oaktrim.core.proof.measures import Quality, Reference
-from oaktrim.core.ship.make import Made, make_texture, read_source
-from oaktrim.core.ship.run import memory_on
+from oaktrim.core.ship.make import Made, make_texture, memory_on, read_source
 from oaktrim.core.ship.store import MadeStore
 from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.survey.roles import Role

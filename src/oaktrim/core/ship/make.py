@@ -20,7 +20,7 @@ from oaktrim.core.codecs.texture import (
 )
 from oaktrim.core.errors import OakTrimError
 from oaktrim.core.files.pictures import MAX_PIXELS, parse_texture
-from oaktrim.core.formats.catalogue import format_named
+from oaktrim.core.formats.catalogue import FORMATS, format_named
 from oaktrim.core.formats.format import Alpha
 from oaktrim.core.pixels.image import Image
 from oaktrim.core.pixels.levels import MIP_FILTER, build_mip_chain, level_size, preserve_alpha_coverage
@@ -33,6 +33,7 @@ from oaktrim.core.survey.facts import TextureFacts
 from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.survey.places import file_of, source_bytes
 from oaktrim.core.survey.uses import resampled_as
+from oaktrim.core.targets.target import Target
 
 
 @dataclass(frozen=True)
@@ -198,3 +199,9 @@ def _make_picture(
         raise type(error)(f"{inventory.textures[row].path}: {error}") from error
     first = levels[0]
     return Made(encoded, lambda: first)
+
+
+def memory_on(target: Target, texture: EncodedTexture) -> int:
+    """Return the bytes that an encoded texture takes on a target, expansion counted."""
+    held = texture.format if target.decodes(texture.format) else FORMATS[texture.format.expands_to]
+    return held.mip_chain_bytes(texture.width, texture.height, len(texture.levels), texture.faces, texture.layers)

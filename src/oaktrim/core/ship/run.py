@@ -6,26 +6,19 @@ import errno
 import fcntl
 import os
 import time
-from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import closing, contextmanager, suppress
-from dataclasses import dataclass
-from enum import Enum
 from math import isinf
-from pathlib import Path, PurePosixPath
-
-import numpy as np
+from pathlib import Path
 
 from oaktrim import __version__
-from oaktrim.core.codecs.texture import EncodedTexture
 from oaktrim.core.errors import FileError, OakTrimError, ShipError, os_fault
 from oaktrim.core.files.atomic import PASSING, content_hash, read_bytes, write_atomic
 from oaktrim.core.files.pictures import MAX_PIXELS, pack_texture, parse_texture
-from oaktrim.core.formats.catalogue import FORMATS
 from oaktrim.core.plan.packing import packing_name
-from oaktrim.core.plan.resolve import BudgetStatus, Plan, Recipe, statuses_of
+from oaktrim.core.plan.resolve import Plan
 from oaktrim.core.progress import Progress, Task, finish, map_unordered
-from oaktrim.core.ship.make import make_texture
+from oaktrim.core.ship.make import make_texture, memory_on
 from oaktrim.core.ship.manifest import (
     NAME,
     SCHEMA,
@@ -36,143 +29,18 @@ from oaktrim.core.ship.manifest import (
     PassthroughEntry,
     load_manifest,
 )
-from oaktrim.core.ship.models import model_files, shippable, write_beside
+from oaktrim.core.ship.models import model_files, write_beside
+from oaktrim.core.ship.result import Shipped, weigh
+from oaktrim.core.ship.schedule import Item, Reason, check_place, output_names, schedule
 from oaktrim.core.ship.store import MadeStore
-from oaktrim.core.survey.facts import IMAGE_MARK
-from oaktrim.core.survey.inventory import Inventory, PassthroughAsset
+from oaktrim.core.survey.inventory import PassthroughAsset
 from oaktrim.core.survey.sample import pack_bytes
-from oaktrim.core.targets.lines import LINES, Weights
 from oaktrim.core.targets.target import Target
-from oaktrim.core.units import bytes_text
 
 # Faults that no other texture will be spared: no room, or a disk that may not be written.
 _FATAL = (errno.ENOSPC, errno.EDQUOT, errno.EROFS, errno.EACCES, errno.EPERM)
 # How often the manifest of a run is written: at most so often in seconds, and a small part of the time.
 _KEEP_SECONDS, _KEEP_SHARE = 1.0, 30.0
-
-
-class Reason(Enum):
-    """Why a texture is written, or is not."""
-
-    NEW = "new"
-    SOURCE = "source changed"
-    RECIPE = "recipe changed"
-    OUTPUT = "output missing or changed"
-    UNCHANGED = "unchanged"
-
-
-@dataclass(frozen=True)
-class Item:
-    """One texture to be shipped: its row, where it goes, and why."""
-
-    row: int
-    recipe: Recipe
-    output: str
-    reason: Reason
-
-
-@dataclass(frozen=True)
-class Shipped:
-    """What a run did.
-
-    Parameters
-    ----------
-    written, unchanged, removed : counts of textures; removed files were shipped earlier and are no longer in the plan
-    beside : how many files were written that are no textures: models, their buffers, and what makers say
-    statuses : what was shipped against the target's limits, measured
-    """
-
-    manifest: Manifest
-    written: int
-    unchanged: int
-    removed: int
-    beside: int
-    statuses: tuple[BudgetStatus, ...]
-
-
-def output_names(plan: Plan) -> list[str]:
-    """Return where each texture goes: its own path with the container's ending.
-
-    Files that would meet in one name, on a disk that tells no letter case either, keep their own ending before it.
-    """
-    inventory = plan.inventory
-    paths = [t.path.replace(IMAGE_MARK, ".image-") for t in inventory.textures]
-    stems = [
-        path if IMAGE_MARK in t.path or t.path in inventory.made else str(PurePosixPath(path).with_suffix(""))
-        for path, t in zip(paths, inventory.textures, strict=True)
-    ]
-    count = Counter(stem.lower() for stem in stems)
-    ending = plan.target.container
-    return [f"{stem if count[stem.lower()] == 1 else path}.{ending}" for stem, path in zip(stems, paths, strict=True)]
-
-
-def _check_place(inventory: Inventory, out: Path, names: list[str]) -> None:
-    root = inventory.root
-    names = [*names, *(model.path for model in shippable(inventory))]
-    for row in inventory.unmade:
-        raise ShipError(f"{row.path} cannot be made: {row.error}; mend or remove its maker, and ship again")
-    real_root, real_out = Path(os.path.realpath(root)), Path(os.path.realpath(out))
-    if real_out.is_relative_to(real_root):
-        raise ShipError(f"{out}: the output folder is inside the source tree {root}; sources are never written")
-    if out.exists() and not out.is_dir():
-        raise ShipError(f"{out}: is a file, not a folder to write into")
-    for folder in {str(PurePosixPath(name).parent): name for name in names}:
-        real = Path(os.path.realpath(real_out / folder))
-        if real.is_relative_to(real_root):
-            raise ShipError(f"{out / folder}: would be written into the source tree {root}")
-        if not real.is_relative_to(real_out):
-            raise ShipError(f"{out / folder}: a link leads out of the output folder; remove it, and ship again")
-
-
-def schedule(plan: Plan, out: Path) -> list[Item]:
-    """Return what a run would write and why, without writing.
-
-    Raises
-    ------
-    ShipError : the output folder is inside the source tree, or holds files of those names that are not ours
-    DocumentError : there is a manifest in it that is not ours
-    """
-    names = output_names(plan)
-    _check_place(plan.inventory, out, names)
-    models = [model.path for model in shippable(plan.inventory)]
-    earlier = load_manifest(out / NAME)
-    strange = [name for name in (*names, *models) if earlier is None and (out / name).exists()]
-    if strange:
-        raise ShipError(
-            f"{out / strange[0]}: is there already, and no run of Oak Trim left it; ship into another folder"
-            + (f" ({len(strange)} such files)" if len(strange) > 1 else "")
-        )
-    same_run = earlier is not None and (earlier.container, earlier.packing) == (
-        plan.target.container,
-        packing_name(plan.target.packing),
-    )
-    old = {entry.source: entry for entry in earlier.textures} if earlier is not None and same_run else {}
-    items = []
-    for row, name in enumerate(names):
-        recipe = plan.recipe(row)
-        items.append(Item(row, recipe, name, _why(plan, row, recipe, name, old.get(recipe.path), out)))
-    return items
-
-
-def _why(plan: Plan, row: int, recipe: Recipe, name: str, old: Entry | None, out: Path) -> Reason:
-    if old is None:
-        return Reason.NEW
-    if old.source_hash != plan.inventory.textures[row].content:
-        return Reason.SOURCE
-    role = plan.inventory.roles[row].role.value
-    if (old.output, old.role, old.settings) != (name, role, recipe.settings):
-        return Reason.RECIPE
-    try:
-        same = content_hash((out / old.output).read_bytes()) == old.output_hash
-    except OSError:
-        same = False
-    return Reason.UNCHANGED if same else Reason.OUTPUT
-
-
-def memory_on(target: Target, texture: EncodedTexture) -> int:
-    """Return the bytes that an encoded texture takes on a target, expansion counted."""
-    held = texture.format if target.decodes(texture.format) else FORMATS[texture.format.expands_to]
-    return held.mip_chain_bytes(texture.width, texture.height, len(texture.levels), texture.faces, texture.layers)
 
 
 def _ship_one(plan: Plan, item: Item, out: Path, max_pixels: int, store: MadeStore | None) -> Entry:
@@ -232,7 +100,7 @@ def ship(
     FileError : the output folder cannot be written, or the disk is full
     """
     yield Progress(0, len(plan.formats), "looking at what is there")
-    _check_place(plan.inventory, out, output_names(plan))
+    check_place(plan.inventory, out, output_names(plan))
     with _alone(out):
         _tidy(out)
         return (yield from _ship(plan, out, max_pixels, threads, store))
@@ -429,32 +297,3 @@ def _remove_stale(earlier: Manifest | None, now: Manifest, out: Path, root: Path
             path.unlink()
             removed += 1
     return removed
-
-
-def weigh(manifest: Manifest, plan: Plan) -> tuple[BudgetStatus, ...]:
-    """Return what was shipped against each limit of the target, measured on the files.
-
-    What is passed through beside the textures is counted as it stands in the source tree.
-    """
-    entries, passed = manifest.textures, manifest.passthrough
-    columns = [(e.memory, e.package, e.file_bytes, e.settings.levels) for e in entries]
-    textures = Weights(*np.array(columns, np.int64).reshape(-1, 4).T)
-    rest = Weights.beside_textures(*np.array([(p.package, p.file_bytes) for p in passed], np.int64).reshape(-1, 2).T)
-
-    def total(line: str) -> int:
-        return int(LINES[line].weigh(textures).sum() + LINES[line].weigh(rest).sum())
-
-    longest = max((max(entry.settings.width, entry.settings.height) for entry in entries), default=0)
-    return tuple(statuses_of(plan.target, plan.inventory, total, longest))
-
-
-def forecast_missed(plan: Plan, statuses: Sequence[BudgetStatus]) -> str:
-    """Say by how much the package was forecast wrong, where that is more than was stated; empty where it is not."""
-    weighed = next((status.value for status in statuses if status.line.name == "package"), None)
-    if weighed is None or not len(plan.package):
-        return ""
-    apart, stated = weighed - plan.total("package"), plan.uncertainty
-    if abs(apart) <= stated:
-        return ""
-    way = "more" if apart > 0 else "less"
-    return f"the package weighs {bytes_text(abs(apart))} {way} than forecast; ± {bytes_text(stated)} was stated"

@@ -6,7 +6,7 @@ from functools import partial
 
 from PySide6.QtWidgets import QButtonGroup, QHBoxLayout, QLabel, QPushButton, QWidget
 
-from oaktrim.core.plan.resolve import limits_of
+from oaktrim.core.plan.status import limits_of
 from oaktrim.desk.look.properties import with_properties
 from oaktrim.desk.session.session import Session
 

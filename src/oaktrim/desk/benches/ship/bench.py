@@ -24,10 +24,13 @@ from PySide6.QtWidgets import (
 
 from oaktrim.core.errors import OakTrimError
 from oaktrim.core.formats.catalogue import FORMATS
-from oaktrim.core.plan.resolve import Plan, limits_of
+from oaktrim.core.plan.resolve import Plan
+from oaktrim.core.plan.status import limits_of
 from oaktrim.core.progress import Progress
 from oaktrim.core.ship.manifest import NAME
-from oaktrim.core.ship.run import Item, Reason, Shipped, forecast_missed, schedule, ship
+from oaktrim.core.ship.result import Shipped, forecast_missed
+from oaktrim.core.ship.run import ship
+from oaktrim.core.ship.schedule import Item, Reason, schedule
 from oaktrim.core.units import bytes_text, decibels_text, size_text
 from oaktrim.desk.benches.bench import Bench
 from oaktrim.desk.look.properties import with_properties
