@@ -22,8 +22,8 @@ from oaktrim.core.progress import finish
 from oaktrim.core.survey.facts import TextureFacts
 from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.survey.ownership import link
+from oaktrim.core.survey.packed import PACKINGS, pack_bytes
 from oaktrim.core.survey.roles import DEFAULT_PATTERNS
-from oaktrim.core.survey.sample import PACKINGS, pack_bytes
 from oaktrim.core.survey.scan import scan
 from oaktrim.core.targets.target import shipped_targets, target_named
 from tests.kit.pictures import busy

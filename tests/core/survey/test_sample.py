@@ -7,7 +7,8 @@ from oaktrim.core.codecs.effort import Effort, EncodeOptions
 from oaktrim.core.codecs.texture import encode_level
 from oaktrim.core.formats.catalogue import format_named
 from oaktrim.core.pixels.image import Image
-from oaktrim.core.survey.sample import PACKINGS, pack_bytes, packed_share, sample_of
+from oaktrim.core.survey.packed import PACKINGS, pack_bytes, packed_share
+from oaktrim.core.survey.sample import sample_of
 from tests.kit.pictures import busy
 
 SIDE = 1024

@@ -110,6 +110,18 @@ class Head:
         return self.layers * self.faces
 
 
+@dataclass(frozen=True)
+class _Layout:
+    """How pixels lie in a file, and where they begin."""
+
+    format: TextureFormat
+    start: int
+    transfer: Transfer = Transfer.SRGB
+    order: tuple[int, ...] | None = None
+    layers: int = 1
+    faces: int = 1
+
+
 def parse_head(data: bytes, path: Path, max_pixels: int) -> Head:
     """Return what the headers of a file's bytes say, refused where they cannot be read."""
     if data[:4] != MAGIC:
@@ -125,34 +137,45 @@ def parse_head(data: bytes, path: Path, max_pixels: int) -> Head:
         raise FileError(path, "holds a volume; textures, arrays and cubes are read", 112)
     if values[16] & _CUBE and values[16] & _ALL_FACES != _ALL_FACES:
         raise FileError(path, "holds a cube without all of its six faces", 112)
-    layers, faces = 1, 6 if values[16] & _CUBE else 1
-    start, transfer = 4 + _HEADER.size, Transfer.SRGB
-    order: tuple[int, ...] | None = None
-    four_cc = code.to_bytes(4, "little")
+    found = _layout(data, path, kind, code.to_bytes(4, "little"), bits, tuple(masks))
+    faces = 6 if values[16] & _CUBE else found.faces
+    _check_size(path, width, height, found.layers, faces, max_pixels)
+    levels = max(1, count) if flags & _MIP_COUNT else 1
+    if levels > level_count(width, height):
+        raise FileError(path, f"claims {levels} levels for {width}x{height}", 28)
+    return Head(found.format, found.transfer, width, height, levels, found.start, found.order, found.layers, faces)
+
+
+def _layout(data: bytes, path: Path, kind: int, four_cc: bytes, bits: int, masks: tuple[int, ...]) -> _Layout:
+    """Return how pixels lie in a file, from the pixel format of its header or from the DX10 header after it."""
+    start = 4 + _HEADER.size
     if kind & _FOUR_CC and four_cc == b"DX10":
-        if len(data) < start + _DX10.size:
-            raise FileError(path, "ends inside the DX10 header", len(data))
-        number, dimension, misc, layers, misc2 = _DX10.unpack_from(data, start)
-        start += _DX10.size
-        order = (2, 1, 0, 3) if number in _BLUE_FIRST else None
-        number = _BLUE_FIRST.get(number, _TYPELESS.get(number, number))
-        found = _by_dxgi(number, misc2 & 7)
-        if found is None:
-            raise FileError(path, f"has DXGI format {number}, which is not read", 128)
-        if dimension != _TEXTURE_2D:
-            raise FileError(path, f"has dimension {dimension}; flat pictures are read", 132)
-        # Some writers leave the count of a single texture at 0.
-        layers = max(1, layers)
-        faces = 6 if misc & _IS_CUBE else faces
-        texture_format, transfer = found
-    elif kind & _FOUR_CC and four_cc in _BY_CODE:
-        texture_format = FORMATS[_BY_CODE[four_cc]]
-    elif kind & _RGB and bits == 32 and tuple(masks) in _BY_MASKS:
-        texture_format, order = FORMATS["rgba8"], _BY_MASKS[tuple(masks)]
-    elif kind & _LUMINANCE and bits == 8:
-        texture_format = FORMATS["r8"]
-    else:
-        raise FileError(path, f"has a pixel layout that is not read (code {four_cc!r}, {bits} bits)", 80)
+        return _layout_of_dx10(data, path, start)
+    if kind & _FOUR_CC and four_cc in _BY_CODE:
+        return _Layout(FORMATS[_BY_CODE[four_cc]], start)
+    if kind & _RGB and bits == 32 and masks in _BY_MASKS:
+        return _Layout(FORMATS["rgba8"], start, order=_BY_MASKS[masks])
+    if kind & _LUMINANCE and bits == 8:
+        return _Layout(FORMATS["r8"], start)
+    raise FileError(path, f"has a pixel layout that is not read (code {four_cc!r}, {bits} bits)", 80)
+
+
+def _layout_of_dx10(data: bytes, path: Path, start: int) -> _Layout:
+    if len(data) < start + _DX10.size:
+        raise FileError(path, "ends inside the DX10 header", len(data))
+    number, dimension, misc, layers, misc2 = _DX10.unpack_from(data, start)
+    order = (2, 1, 0, 3) if number in _BLUE_FIRST else None
+    number = _BLUE_FIRST.get(number, _TYPELESS.get(number, number))
+    found = _by_dxgi(number, misc2 & 7)
+    if found is None:
+        raise FileError(path, f"has DXGI format {number}, which is not read", 128)
+    if dimension != _TEXTURE_2D:
+        raise FileError(path, f"has dimension {dimension}; flat pictures are read", 132)
+    # Some writers leave the count of a single texture at 0.
+    return _Layout(found[0], start + _DX10.size, found[1], order, max(1, layers), 6 if misc & _IS_CUBE else 1)
+
+
+def _check_size(path: Path, width: int, height: int, layers: int, faces: int, max_pixels: int) -> None:
     if width == 0 or height == 0:
         raise FileError(path, f"claims {width}x{height} pixels", 12)
     if width * height * layers * faces > max_pixels:
@@ -160,10 +183,6 @@ def parse_head(data: bytes, path: Path, max_pixels: int) -> Head:
         raise FileError(path, f"claims {width}x{height} pixels{times}, over the limit of {max_pixels}", 12)
     if faces == 6 and width != height:
         raise FileError(path, f"claims a cube with faces of {width}x{height}", 12)
-    levels = max(1, count) if flags & _MIP_COUNT else 1
-    if levels > level_count(width, height):
-        raise FileError(path, f"claims {levels} levels for {width}x{height}", 28)
-    return Head(texture_format, transfer, width, height, levels, start, order, layers, faces)
 
 
 def parse(data: bytes, path: Path, max_pixels: int) -> EncodedTexture:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 
 import numpy as np
@@ -56,19 +57,12 @@ def ladder_of(plan: Plan, row: int) -> Ladder:
     width, height = texture.width, texture.height
     found = [SizeStep(f"Source, {natural.label}", width, height, weigh(width, height, natural.name))]
     steps = []
-    for kind in (Cap, Drop):
-        place = int(plan.causes[kind][row])
-        if place == NOT_CUT:
-            continue
-        before = (width, height)
-        if kind is Cap:
-            fitted = fit_side(*(np.array([v]) for v in (width, height, plan.settings[Cap][row])))
-            width, height = int(fitted[0][0]), int(fitted[1][0])
-        else:
-            width, height = int(plan.cut_width[row]), int(plan.cut_height[row])
-        if (width, height) != before:
-            steps.append(plan.cuts[place].change.label)
-        found.append(SizeStep(plan.cuts[place].change.label, width, height, weigh(width, height, natural.name), place))
+    for step, size in _by_hand(plan, row):
+        cause, place = step
+        if size != (width, height):
+            steps.append(cause)
+        width, height = size
+        found.append(SizeStep(cause, width, height, weigh(width, height, natural.name), place))
     if plan.rule[row] != NOT_CUT:
         rule = int(plan.rule[row])
         width, height = int(plan.ruled_width[row]), int(plan.ruled_height[row])
@@ -93,12 +87,32 @@ def ladder_of(plan: Plan, row: int) -> Ladder:
         if a.expanded[row]:
             cause = f"{shipped.label}, not on {target.name}: as {FORMATS[shipped.expands_to].label}"
         found.append(SizeStep(cause, width, height, int(a.memory[row]), place if place != NOT_CUT else None))
+    return Ladder(tuple(found), tuple(_warnings(plan, row, steps, max(width, height))))
+
+
+def _by_hand(plan: Plan, row: int) -> Iterator[tuple[tuple[str, int], tuple[int, int]]]:
+    """Yield the cap and the drop by hand: what it is called, its place in the cuts, and the size after it."""
+    texture = plan.inventory.textures[row]
+    for kind in (Cap, Drop):
+        place = int(plan.causes[kind][row])
+        if place == NOT_CUT:
+            continue
+        size = int(plan.cut_width[row]), int(plan.cut_height[row])
+        if kind is Cap:
+            fitted = fit_side(*(np.array([v]) for v in (*texture.size, plan.settings[Cap][row])))
+            size = int(fitted[0][0]), int(fitted[1][0])
+        yield (plan.cuts[place].change.label, place), size
+
+
+def _warnings(plan: Plan, row: int, steps: list[str], longest: int) -> list[str]:
+    """Return what is to be warned of: steps that stack, and what the target does that nobody asked for."""
+    target, a = plan.target, plan.footprint
+    width, height = int(a.width[row]), int(a.height[row])
+    shipped = FORMATS[ORDER[plan.formats[row]]]
     warnings = []
     if len(steps) > 1:
         asked = plan.settings[Cap][row]
-        warnings.append(
-            f"{steps[0]} and {steps[1].lower()} both apply: this ships at {max(width, height)}, not {asked}."
-        )
+        warnings.append(f"{steps[0]} and {steps[1].lower()} both apply: this ships at {longest}, not {asked}.")
     if plan.overruled[row]:
         warnings.append("Cut by hand: the role rule for it does not count here.")
     if a.levels_lost[row]:
@@ -107,4 +121,4 @@ def ladder_of(plan: Plan, row: int) -> Ladder:
         warnings.append(f"{target.name} refuses sides over {target.longest_side}.")
     if a.expanded[row]:
         warnings.append(f"{target.name} has no hardware for {shipped.label}: it takes raw pixels in memory.")
-    return Ladder(tuple(found), tuple(warnings))
+    return warnings

@@ -14,7 +14,8 @@ from oaktrim.core.formats.catalogue import format_named
 from oaktrim.core.progress import Progress, Task, map_unordered
 from oaktrim.core.survey.cache import SurveyCache
 from oaktrim.core.survey.inventory import Inventory, PassthroughAsset
-from oaktrim.core.survey.sample import PACKINGS, SCALES, packed_share
+from oaktrim.core.survey.packed import PACKINGS, packed_share
+from oaktrim.core.survey.sample import SCALES
 from oaktrim.core.targets.footprint import FORMAT_INDEX
 from oaktrim.core.targets.target import Packing
 

@@ -313,7 +313,7 @@ def why(found: Fit, group: int) -> str:
     return f"{what} is nearer, at {size}: spent elsewhere they spare {times:.1f} times as much"
 
 
-def propose(
+def propose(  # noqa: PLR0913, PLR0917 - all that a fit can be asked for
     plan: Plan,
     ratios: CompressionRatios,
     cache: SurveyCache,

@@ -18,8 +18,8 @@ from oaktrim.core.proof.measures import Quality, Reference
 from oaktrim.core.ship.make import Made, make_texture, memory_on, read_source
 from oaktrim.core.ship.store import MadeStore
 from oaktrim.core.survey.inventory import Inventory
+from oaktrim.core.survey.packed import pack_bytes
 from oaktrim.core.survey.roles import Role
-from oaktrim.core.survey.sample import pack_bytes
 
 _HALVINGS, _LEAST_SIDE = 2, 32
 _SCREEN_HEIGHT = 1080

@@ -34,7 +34,7 @@ from oaktrim.core.ship.result import Shipped, weigh
 from oaktrim.core.ship.schedule import Item, Reason, check_place, output_names, schedule
 from oaktrim.core.ship.store import MadeStore
 from oaktrim.core.survey.inventory import PassthroughAsset
-from oaktrim.core.survey.sample import pack_bytes
+from oaktrim.core.survey.packed import pack_bytes
 from oaktrim.core.targets.target import Target
 
 # Faults that no other texture will be spared: no room, or a disk that may not be written.
@@ -141,16 +141,17 @@ def _is_fatal(error: OakTrimError, out: Path) -> bool:
     return there and isinstance(cause, OSError) and cause.errno in _FATAL
 
 
-def _ship(plan: Plan, out: Path, max_pixels: int, threads: int | None, store: MadeStore | None) -> Task[Shipped]:
+def _ship(  # noqa: C901 - one run from its schedule to its manifest, whatever stops it
+    plan: Plan, out: Path, max_pixels: int, threads: int | None, store: MadeStore | None
+) -> Task[Shipped]:
     items = schedule(plan, out)
     earlier = load_manifest(out / NAME)
-    old = {entry.source: entry for entry in earlier.textures} if earlier else {}
+    old, beside = ({entry.source: entry for entry in earlier.textures}, earlier.beside) if earlier else ({}, ())
     due = [item for item in items if item.reason is not Reason.UNCHANGED]
     entries = {item.recipe.path: old[item.recipe.path] for item in items if item.reason is Reason.UNCHANGED}
     # The dearest first: the last to finish is then a small one, and both threads end together.
     due.sort(key=lambda item: -item.recipe.settings.width * item.recipe.settings.height)
     failed: list[Failure] = []
-    beside = earlier.beside if earlier is not None else ()
     if earlier is None:
         # The folder is marked as ours before the first texture, whatever stops the run.
         write_atomic(out / NAME, _manifest(plan.target, {}, []).bytes())

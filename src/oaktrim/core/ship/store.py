@@ -13,12 +13,11 @@ from pathlib import Path
 import lz4.frame
 import msgspec
 
-from oaktrim import __version__
+from oaktrim.core.codecs.state import encoding_state
 from oaktrim.core.codecs.texture import EncodedTexture
 from oaktrim.core.errors import FileError
 from oaktrim.core.files.atomic import write_atomic
 from oaktrim.core.formats.catalogue import FORMATS
-from oaktrim.core.kernels import kernel_state
 from oaktrim.core.pixels.image import Transfer
 from oaktrim.core.survey.cache import SurveyCache, cache_folder, cache_limit
 
@@ -97,6 +96,6 @@ class MadeStore:
         return gone
 
     def _file(self, key: str) -> Path:
-        how = f"{_VERSION} {__version__} {kernel_state()}"
+        how = f"{_VERSION} {encoding_state()}"
         name = hashlib.blake2b(f"{how} {key}".encode(), digest_size=20).hexdigest()
         return self.folder / name[:2] / name[2:]

@@ -14,7 +14,7 @@ from oaktrim.core.progress import Progress, Task
 from oaktrim.core.ship.make import make_texture
 from oaktrim.core.ship.store import MadeStore
 from oaktrim.core.survey.cache import SurveyCache
-from oaktrim.core.survey.sample import pack_bytes
+from oaktrim.core.survey.packed import pack_bytes
 
 _KEEP_EVERY = 8
 

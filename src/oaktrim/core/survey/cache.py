@@ -17,7 +17,7 @@ import msgspec
 import numpy as np
 import platformdirs
 
-from oaktrim.core.kernels import kernel_state
+from oaktrim.core.codecs.state import encoding_state
 from oaktrim.core.pixels.image import CHANNEL_NAMES, Image, Pixels, Transfer
 from oaktrim.core.survey.facts import FileFacts, TextureFacts
 from oaktrim.core.survey.sample import Sample
@@ -230,7 +230,7 @@ class SurveyCache:
 
     def keep_measured(self, sizes: Mapping[str, int]) -> None:
         """Keep packed sizes by recipe."""
-        self._keep("insert or replace into sizes values (?, ?, ?)", sizes, kernel_state())
+        self._keep("insert or replace into sizes values (?, ?, ?)", sizes, encoding_state())
 
     def losses(self) -> dict[str, float]:
         """Return how far what these kernels make was seen to differ from its sources, by recipe."""
@@ -238,10 +238,10 @@ class SurveyCache:
 
     def keep_losses(self, steps: Mapping[str, float]) -> None:
         """Keep how far recipes were seen to differ."""
-        self._keep("insert or replace into steps values (?, ?, ?)", steps, kernel_state())
+        self._keep("insert or replace into steps values (?, ?, ?)", steps, encoding_state())
 
     def _known(self, query: str) -> dict[str, Any]:
-        return dict(self._do(lambda connection: connection.execute(query, (kernel_state(),)).fetchall(), []))
+        return dict(self._do(lambda connection: connection.execute(query, (encoding_state(),)).fetchall(), []))
 
     def _keep(self, query: str, rows: Mapping[str, float | bytes], *more: str) -> None:
         values = [(key, value, *more) for key, value in rows.items()]

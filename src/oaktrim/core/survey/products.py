@@ -15,10 +15,9 @@ import lz4.frame
 import msgspec
 import numpy as np
 
-from oaktrim import __version__
+from oaktrim.core.codecs.state import encoding_state
 from oaktrim.core.errors import FileError
 from oaktrim.core.files.atomic import write_atomic
-from oaktrim.core.kernels import kernel_state
 from oaktrim.core.pixels.image import Image, Transfer
 
 # Bytes that the last products may take in memory.
@@ -126,7 +125,7 @@ class ProductStore:
 
     @staticmethod
     def _file(folder: Path, content: str) -> Path:
-        how = f"{__version__} {kernel_state()} {content}"
+        how = f"{encoding_state()} {content}"
         return folder / hashlib.blake2b(how.encode(), digest_size=20).hexdigest()
 
     def _trim(self, folder: Path) -> None:

@@ -37,8 +37,9 @@ from oaktrim.core.survey.facts import (
     SlotFacts,
     TextureFacts,
 )
+from oaktrim.core.survey.packed import PACKINGS, pack_bytes
 from oaktrim.core.survey.places import file_of
-from oaktrim.core.survey.sample import PACKINGS, Sample, pack_bytes, sample_of
+from oaktrim.core.survey.sample import Sample, sample_of
 
 _LOOKED_AT = 1 << 18
 # No other slot of glTF 2.0 or MTL looks at alpha; what is not known might.

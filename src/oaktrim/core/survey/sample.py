@@ -1,32 +1,20 @@
-"""A small, fair piece of a picture at several scales, and how well it packs: the ground of every package estimate."""
+"""A small, fair piece of a picture at several scales: what every estimate of a package is told from."""
 
 from __future__ import annotations
 
 import math
-import zlib
 from dataclasses import dataclass
 
-import lz4.frame
 import numpy as np
-from backports import zstd
 from numba import njit
 
-from oaktrim.core.codecs.effort import Effort, EncodeOptions
-from oaktrim.core.codecs.texture import encode_level
-from oaktrim.core.formats.catalogue import format_named
 from oaktrim.core.pixels.image import Image, Pixels, held, to_rgba
 from oaktrim.core.pixels.statistics import add_across, cell_means, kernel_pixels
-from oaktrim.core.targets.target import Packing
 
 _WIDE, _HIGH, _TILES_ACROSS, _TILES_DOWN = 256, 16, 2, 4
 THUMBNAIL = 56
 # A sample is kept at the source's size, at a half and at a quarter of it.
 SCALES = 3
-
-# What estimates are measured with, by method; targets may pack harder, which changes little.
-PACKINGS = {"deflate": Packing("deflate", 6), "zstd": Packing("zstd", 6), "lz4": Packing("lz4", 3)}
-# How many doublings of a piece make it pack better: methods that look back 32 or 64 KiB gain little beyond a piece.
-_GAINS = {"deflate": 1.0, "zstd": 3.0, "lz4": 1.0}
 
 
 @dataclass(frozen=True)
@@ -103,31 +91,3 @@ def _thumbnail(image: Image) -> Pixels:
     means = cell_means(image, down, across, 3)
     whole = (means if image.is_float else np.rint(means)).astype(image.pixels.dtype)
     return to_rgba(image.with_pixels(whole))
-
-
-def pack_bytes(data: bytes, packing: Packing) -> int:
-    """Return the size of bytes after a lossless packing."""
-    if packing.method == "deflate":
-        return len(zlib.compress(data, packing.level))
-    if packing.method == "lz4":
-        return len(lz4.frame.compress(data, compression_level=packing.level))
-    return len(zstd.compress(data, packing.level))
-
-
-def packed_share(piece: Image, format_name: str, packing: Packing, whole: int) -> float:
-    """Return packed over plain bytes of a picture, told from a piece that is really encoded and really packed; at most 1.
-
-    What packs better in one than in halves packs better still in the whole: the gain of one doubling is carried on.
-
-    Parameters
-    ----------
-    whole : pixels of the picture that the piece is taken from
-    """
-    data = encode_level(piece, format_named(format_name), EncodeOptions(Effort.DRAFT, threads=1))
-    size = pack_bytes(data, packing)
-    doublings = min(_GAINS[packing.method], math.log2(max(1.0, whole / (piece.width * piece.height))))
-    if doublings:
-        # A multiple of every block's bytes.
-        half = len(data) // 32 * 16
-        size *= (size / sum(pack_bytes(part, packing) for part in (data[:half], data[half:]))) ** doublings
-    return min(1.0, size / len(data))

@@ -222,11 +222,15 @@ def validate(target: Target) -> list[str]:
     return said
 
 
+# Folders of target documents; those that come with the product.
+FOLDERS: list[Path] = [Path(str(files("oaktrim.core.targets")))]
+
+
 @cache
 def shipped_targets() -> dict[str, Target]:
     """Return the targets that come with the product, by id."""
-    folder = Path(str(files("oaktrim.core.targets")))
-    return {target.id: target for target in (load_target(path) for path in sorted(folder.glob("*.toml")))}
+    paths = [path for folder in FOLDERS for path in sorted(folder.glob("*.toml"))]
+    return {target.id: target for target in map(load_target, paths)}
 
 
 def target_named(name: str) -> Target:

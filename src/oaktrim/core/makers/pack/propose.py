@@ -49,7 +49,7 @@ def proposal(slot: LayoutSlot, texture: TextureFacts, role: Role) -> Proposal:
     return Proposal(ChannelSource(texture.path, channel, invert, decode), reason)
 
 
-def _carrier(slot: LayoutSlot, texture: TextureFacts, role: Role) -> tuple[Channel, str]:
+def _carrier(slot: LayoutSlot, texture: TextureFacts, role: Role) -> tuple[Channel, str]:  # noqa: PLR0911 - a list of cases
     live = texture.live
     if not texture.pixels:
         return Channel.RED, "Not looked at yet."

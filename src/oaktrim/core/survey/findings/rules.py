@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 from oaktrim.core.progress import Progress, Task, finish
 from oaktrim.core.survey.findings import content, encoding, files, passthrough, sizes, structure
 from oaktrim.core.survey.findings.finding import Finding, Fix, Rule, RuleContext, Severity
+from oaktrim.core.targets.lines import LINES, Unit
 
 # A rule's codes with what a chip calls them; the order is that of working: broken, refused, wasted, worth a look.
-RULES: tuple[tuple[Rule, dict[str, str]], ...] = (
+_SHIPPED: tuple[tuple[Rule, dict[str, str]], ...] = (
     (files.unreadable, {"unreadable": "Unreadable"}),
     (structure.model_faults, {"model-fault": "Broken model"}),
     (
@@ -23,11 +24,7 @@ RULES: tuple[tuple[Rule, dict[str, str]], ...] = (
     (encoding.colour_compressed_data, {"colour-compressed-data": "Data as colour"}),
     (
         structure.over_counts,
-        {
-            "over-materials": "Too many materials",
-            "over-triangles": "Too many triangles",
-            "over-draws": "Too many draws",
-        },
+        {f"over-{line.name}": f"Too many {line.label}" for line in LINES.values() if line.unit is Unit.COUNT},
     ),
     (sizes.over_longest_side, {"over-longest-side": "Over the longest side"}),
     (sizes.not_power_of_two, {"not-power-of-two": "Not power of two"}),
@@ -64,7 +61,27 @@ RULES: tuple[tuple[Rule, dict[str, str]], ...] = (
     (passthrough.long_audio, {"long-audio": "Long audio"}),
     (passthrough.heavy_animation, {"heavy-animation": "Heavy animation"}),
 )
-LABELS: dict[str, str] = {code: label for _, codes in RULES for code, label in codes.items()}
+# Filled by `register`: the rules in the order of working, and what a chip calls each code.
+RULES: list[Rule] = []
+LABELS: dict[str, str] = {}
+
+
+def register(rule: Rule, labels: Mapping[str, str]) -> None:
+    """Add a rule with what a chip calls each code of its findings.
+
+    Raises
+    ------
+    ValueError : another rule has one of the codes
+    """
+    known = LABELS.keys() & labels.keys()
+    if known:
+        raise ValueError(f"there is a finding {min(known)!r} already")
+    RULES.append(rule)
+    LABELS.update(labels)
+
+
+for _rule, _labels in _SHIPPED:
+    register(_rule, _labels)
 
 
 @dataclass(frozen=True)
@@ -89,8 +106,8 @@ def findings_on(context: RuleContext) -> list[Finding]:
 def judge(context: RuleContext) -> Task[list[Finding]]:
     """Return all findings on one target, in the order of the rules; can be stopped between two of them."""
     found: list[Finding] = []
-    for place, (rule, codes) in enumerate(RULES):
-        yield Progress(place, len(RULES), next(iter(codes.values())))
+    for place, rule in enumerate(RULES):
+        yield Progress(place, len(RULES), "looking for what is wrong")
         found += rule(context)
     return found
 

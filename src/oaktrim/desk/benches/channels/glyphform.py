@@ -104,6 +104,10 @@ class GlyphForm(QWidget):
         left.addWidget(self.set)
         left.addStretch(1)
         whole.addLayout(left, 1)
+        whole.addWidget(self._side())
+
+    def _side(self) -> QScrollArea:
+        """Return the settings, in a column that scrolls."""
         side = with_properties(QFrame(), objectName="swatch")
         column = QVBoxLayout(side)
         column.setContentsMargins(12, 8, 12, 8)
@@ -137,9 +141,9 @@ class GlyphForm(QWidget):
         scroll.setWidget(side)
         scroll.setFixedWidth(314)
         scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        whole.addWidget(scroll)
         self.blocks.setStyleSheet("QPushButton::menu-indicator { image: none; width: 0; }")
         self._cannot.setText(
             "A sheet like this needs its own shading: one channel is read for each glyph (the GLSL is shipped beside it), so it "
             "cannot share an atlas with other textures."
         )
+        return scroll

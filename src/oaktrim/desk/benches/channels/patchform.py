@@ -82,6 +82,11 @@ class PatchForm(QWidget):
         left.addWidget(self.view, 3)
         left.addWidget(self.table, 2)
         whole.addLayout(left, 1)
+        whole.addWidget(self._side())
+        self._build_table()
+
+    def _side(self) -> QScrollArea:
+        """Return the settings, in a column that scrolls."""
         side = with_properties(QFrame(), objectName="swatch")
         side.setFixedWidth(300)
         column = QVBoxLayout(side)
@@ -136,8 +141,7 @@ class PatchForm(QWidget):
         scroll.setWidget(side)
         scroll.setFixedWidth(314)
         scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        whole.addWidget(scroll)
-        self._build_table()
+        return scroll
 
     def _build_table(self) -> None:
         table = self.table
