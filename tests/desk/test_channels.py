@@ -23,6 +23,7 @@ from oaktrim.desk.benches.channels.layoutdialog import LayoutDialog
 from oaktrim.desk.benches.channels.mapnames import MapNamesDialog
 from oaktrim.desk.benches.channels.namesdialog import NamesDialog
 from oaktrim.desk.benches.survey.bench import Pane
+from tests.desk.reach import said
 from tests.desk.test_round import click_row
 from tests.kit.pictures import busy, noise
 from tests.kit.trees import put
@@ -46,7 +47,7 @@ def rows_of(page):
 
 
 def choose(page, *subjects):
-    page._select([place for place, row in enumerate(page.model.rows) if row.pack.subject in subjects])
+    page.choose([place for place, row in enumerate(page.model.rows) if row.pack.subject in subjects])
 
 
 def key(widget, words):
@@ -79,7 +80,7 @@ def test_a_batch_is_made_in_one_step_and_counts_everywhere(qtbot, opened, packs)
     assert packs.count.text().startswith("0 to make, 2 made")
     opened.show_bench(0)
     click_row(qtbot, opened, "gate_orm")
-    assert "made of gate_ao.png" in opened.swatch._facts.text()
+    assert "made of gate_ao.png" in said(opened, "Facts of the texture")
     qtbot.keyClick(opened, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
     assert session.job.makers == () and len(session.inventory.textures) == files
     qtbot.keyClick(opened, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier)
@@ -123,8 +124,8 @@ def test_a_lane_shows_what_it_holds_and_takes_what_is_dropped(qtbot, opened, pac
     packs.lanes[1].dropEvent(QDropEvent(QPoint(9, 9).toPointF(), Qt.DropAction.CopyAction, mime, buttons, keys))
     feed = packs.row.pack.lanes[1].feeds[0]
     assert (feed.source, feed.invert) == ("set/door_gloss.png", True), "gloss is turned over for roughness"
-    qtbot.waitUntil(lambda: "exact" in packs.pane._apart.text(), timeout=30000)
-    qtbot.waitUntil(lambda: packs.pane._table.rowCount() > 3, timeout=30000)
+    qtbot.waitUntil(lambda: "exact" in said(packs, "Taken apart again"), timeout=30000)
+    qtbot.waitUntil(lambda: packs.pane.table.rowCount() > 3, timeout=30000)
     picture = packs.pane.thumb.picture
     qtbot.mouseClick(packs.pane.views["Sphere"], Qt.MouseButton.LeftButton)
     lit = packs.pane.thumb.picture
@@ -205,15 +206,15 @@ def test_a_patch_is_found_moved_by_hand_and_made(qtbot, opened):
     qtbot.waitUntil(lambda: page.view.rect_shown is not None, timeout=20000)
     assert page.row.path == "sign_overlay.png"
     assert page.row.patch.rect == Rect(48, 38, 64, 16)
-    qtbot.waitUntil(lambda: "as they were" in page._proof.text(), timeout=20000)
+    qtbot.waitUntil(lambda: "as they were" in said(page, "Proof of the patch"), timeout=20000)
     page.view.setFocus()
     qtbot.keyClick(page.view, Qt.Key.Key_Right, Qt.KeyboardModifier.ControlModifier)
     assert page.row.patch.rect.x == 64
-    qtbot.waitUntil(lambda: "lie outside" in page._proof.text(), timeout=20000)
+    qtbot.waitUntil(lambda: "lie outside" in said(page, "Proof of the patch"), timeout=20000)
     qtbot.keyClick(page.view, Qt.Key.Key_Left, Qt.KeyboardModifier.ControlModifier)
     # Pull the lower right corner with the mouse.
     corner = page.view.on_widget(page.row.patch.rect).bottomRight().toPoint()
-    scale = page.view._frame().width() / 256
+    scale = page.view.frame().width() / 256
     qtbot.mousePress(page.view, Qt.MouseButton.LeftButton, pos=corner)
     qtbot.mouseMove(page.view, corner + QPoint(round(8 * scale), round(4 * scale)))
     qtbot.mouseRelease(page.view, Qt.MouseButton.LeftButton, pos=corner + QPoint(round(8 * scale), round(4 * scale)))
@@ -248,7 +249,7 @@ def test_names_follow_a_pattern_and_a_clash_is_told(qtbot, opened, packs):
     assert "has that name too" in session.inventory.unmade[0].error
     assert "has that name too" in packs.model.rows[0].problems[0], "on top, where it is seen"
     opened.show_bench(3)
-    qtbot.waitUntil(lambda: "cannot be made" in opened.ship._words.text(), timeout=20000)
+    qtbot.waitUntil(lambda: "cannot be made" in said(opened, "State of the run"), timeout=20000)
     assert not opened.ship.go.isEnabled()
 
 
@@ -269,21 +270,21 @@ def test_a_sheet_is_typed_set_and_shipped(qtbot, opened, art, tmp_path):
     page = opened.channels.glyphs
     page.use_font(art / "signs.ttf")
     page.characters.setPlainText("HERON 0123$")
-    qtbot.waitUntil(lambda: page._sheet is not None, timeout=20000)
+    qtbot.waitUntil(lambda: page.sheet is not None, timeout=20000)
     assert page.font_line.text() == "signs.ttf"
-    assert "not in the font, 1: $" in page._missing.text()
-    assert "10 glyphs" in page._facts.text()
+    assert "not in the font, 1: $" in said(page, "What the font lacks")
+    assert "10 glyphs" in said(page, "Facts of the sheet")
     page.line.setText("HERON")
     one = page.set.picture
     page.line.setText("HERO")
     assert page.set.picture != one
-    qtbot.waitUntil(lambda: "smears" in page._harmed.text(), timeout=30000)
+    qtbot.waitUntil(lambda: "smears" in said(page, "What formats do to the sheet"), timeout=30000)
     qtbot.mouseClick(page.make, Qt.MouseButton.LeftButton)
     qtbot.waitUntil(lambda: "signs_48_glyphs" in session.inventory.made, timeout=20000)
     row = session.inventory.row_of["signs_48_glyphs"]
-    assert session.inventory.textures[row].width == page._sheet.image.width
+    assert session.inventory.textures[row].width == page.sheet.image.width
     page.em.setValue(24)
-    qtbot.waitUntil(lambda: page._sheet is not None and page._sheet.metrics.size == 24, timeout=20000)
+    qtbot.waitUntil(lambda: page.sheet is not None and page.sheet.metrics.size == 24, timeout=20000)
     qtbot.mouseClick(page.make, Qt.MouseButton.LeftButton)
     assert [maker.size for maker in session.job.makers] == [24]
     out = tmp_path / "out"
@@ -303,15 +304,15 @@ def test_patches_asked_for_in_one_job_do_not_land_in_the_next(qtbot, opened, tmp
     page, session = opened.channels.patches, opened.session
     qtbot.keyClick(opened, Qt.Key.Key_3, Qt.KeyboardModifier.AltModifier)
     opened.channels.show_page(Page.PATCHES)
-    qtbot.waitUntil(lambda: bool(page.chosen) and page._looked is not None, timeout=20000)
+    qtbot.waitUntil(lambda: bool(page.chosen) and page.looked is not None, timeout=20000)
     through, real = threading.Event(), patchpage.look_at
     monkeypatch.setattr(patchpage, "look_at", lambda *given: through.wait(20) and real(*given))
-    page._looked = None
-    page._make()
+    page.looked = None
+    page.make_chosen()
     put(tmp_path / "other", "sign_overlay.png")
     with qtbot.waitSignal(session.opened, timeout=20000):
         session.open(tmp_path / "other")
     through.set()
-    qtbot.waitUntil(lambda: not page._batch.running, timeout=20000)
+    qtbot.waitUntil(lambda: not page.batch.running, timeout=20000)
     assert session.root == tmp_path / "other"
     assert session.job.makers == () and not session.changed

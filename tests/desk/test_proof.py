@@ -15,6 +15,7 @@ from oaktrim.desk.benches.proof.bench import Page
 from oaktrim.desk.widgets.layers import make_layer
 from oaktrim.desk.widgets.picture import Mode, PictureView
 from oaktrim.desk.widgets.tradechart import Point, TradeChart
+from tests.desk.reach import said
 from tests.desk.test_round import click_row
 
 
@@ -59,8 +60,8 @@ def test_like_this_for_all_of_a_role(qtbot, proving):
     words, paths = pane.alike_choices()[0]
     assert words == "all used as base colour"
     assert set(paths) == {"wall/brick_base.png", "wall/plaster_base.png"}
-    promised = pane._promise(paths, "bc7", 128)
-    pane._apply(paths, "bc7", 128)
+    promised = pane.promise(paths, "bc7", 128)
+    pane.apply_cut(paths, "bc7", 128)
     after = session.plan()
     for path in paths:
         recipe = after.recipe(after.inventory.row_of[path])
@@ -92,7 +93,7 @@ def test_every_way_of_looking_changes_the_picture(qtbot, proving):
     source = proving.session.inventory.root / "wall/brick_base.png"
     with PillowImage.open(source) as picture:
         codes = " ".join(str(v) for v in np.asarray(picture)[20, 10])
-    qtbot.waitUntil(lambda: page._pixel.text().startswith(f"10, 20:  {codes}"), timeout=5000)
+    qtbot.waitUntil(lambda: said(page, "Pixel under the pointer").startswith(f"10, 20:  {codes}"), timeout=5000)
 
 
 def test_the_split_line_turns(qtbot, proving):
@@ -111,14 +112,14 @@ def test_the_split_line_turns(qtbot, proving):
 
 def test_worst_places_are_one_key_away(qtbot, proving):
     pane, page = proving.proof.one.candidates, proving.proof.one
-    pane._apply(("wall/brick_base.png",), "bc1", 128)
-    qtbot.waitUntil(lambda: bool(page.view._places) and page.view.layers[1].size == (128, 128), timeout=30000)
+    pane.apply_cut(("wall/brick_base.png",), "bc1", 128)
+    qtbot.waitUntil(lambda: bool(page.view.places) and page.view.layers[1].size == (128, 128), timeout=30000)
     fitted = page.view.port.zoom
     qtbot.keyClick(page.view, Qt.Key.Key_N)
     assert page.view.place == 0
     assert page.view.port.zoom > fitted
     qtbot.keyClick(page.view, Qt.Key.Key_N, Qt.KeyboardModifier.ShiftModifier)
-    assert page.view.place == len(page.view._places) - 1
+    assert page.view.place == len(page.view.places) - 1
     assert "steps just noticed" in page.words.text()
     assert "SSIM" in page.words.text()
 
@@ -130,8 +131,8 @@ def test_a_wall_shows_the_worst_first_and_leads_to_one(qtbot, proving):
     )
     session.select(tuple(range(len(session.inventory.textures))))
     qtbot.mouseClick(proving.proof.pages[Page.WALL], Qt.MouseButton.LeftButton)
-    qtbot.waitUntil(lambda: len(wall._results) == 5, timeout=60000)
-    assert session.inventory.textures[wall._order[0]].path == "wall/plaster_base.png"
+    qtbot.waitUntil(lambda: len(wall.results) == 5, timeout=60000)
+    assert session.inventory.textures[wall.order[0]].path == "wall/plaster_base.png"
     wall.wall.setFocus()
     qtbot.keyClick(wall.wall, Qt.Key.Key_Return)
     assert proving.proof.page is Page.ONE

@@ -26,6 +26,7 @@ from oaktrim.desk.look.tokens import THEMES
 from oaktrim.desk.shell.recent import recent_paths
 from oaktrim.desk.widgets.finder import Findable, Finder, ranked
 from oaktrim.desk.widgets.picture import Mode
+from tests.desk.reach import said
 
 
 def place_of(window, name):
@@ -64,11 +65,11 @@ def test_the_whole_round(qtbot, opened, tmp_path):
     click_row(qtbot, window, "brick_n.png", Qt.KeyboardModifier.ControlModifier)
     assert len(session.selected) == 2
     ruler, cap = window.rules.rulers["memory"], window.survey.cuts.cap
-    held = ruler._reading.total
+    held = ruler.reading.total
     cap.setSliderDown(True)
     for place in (9, 8, 7, 6, 5):  # 1024, 512, 256, 128, 64
         cap.setValue(place)
-    assert ruler._reading.total < held, "the rule moves while the hand is still on the control"
+    assert ruler.reading.total < held, "the rule moves while the hand is still on the control"
     assert not session.changed, "nothing is kept before the hand lets go"
     cap.setSliderDown(False)
     assert [cut.change for cut in session.job.cuts] == [Cap(64)]
@@ -76,7 +77,7 @@ def test_the_whole_round(qtbot, opened, tmp_path):
     assert widths(window)["brick_base.png"] == 64
     # Undo and redo by key; the rule follows.
     qtbot.keyClick(window, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
-    assert ruler._reading.total == before == session.plan().total("memory")
+    assert ruler.reading.total == before == session.plan().total("memory")
     qtbot.keyClick(window, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier)
     assert widths(window)["brick_n.png"] == 64
     # A format, for all targets.
@@ -203,14 +204,14 @@ def test_the_swatch_shows_the_ladder_and_leads_to_the_control(qtbot, opened):
     window = opened
     click_row(qtbot, window, "brick_base.png")
     window.session.cut(Cap(128), everywhere=False, keep=True)
-    qtbot.waitUntil(lambda: bool(window.swatch.picture._layers), timeout=10000)
+    qtbot.waitUntil(lambda: bool(window.swatch.picture.layers), timeout=10000)
     ladder = window.swatch.ladder
-    assert [rung.width for rung in ladder._rungs] == [512, 128]
+    assert [rung.width for rung in ladder.steps] == [512, 128]
     qtbot.mouseClick(ladder, Qt.MouseButton.LeftButton, pos=QPoint(150, 36))
     window.activateWindow()
     assert window.focusWidget() is window.survey.cuts.cap
     click_row(qtbot, window, "flat_m.png")
-    assert "all 64x64 pixels are the same" in window.swatch._findings.text()
+    assert "all 64x64 pixels are the same" in said(window, "Findings of the texture")
 
 
 def test_proof_modes_zoom_and_split(qtbot, opened):
@@ -270,7 +271,7 @@ def test_dropping_and_errors(qtbot, window, art, tmp_path):
 
     qtbot.waitUntil(lambda: bool(chips()), timeout=5000)
     qtbot.mouseClick(chips()[0], Qt.MouseButton.LeftButton)
-    assert "torn.png" in window.survey.findings._words.text()
+    assert "torn.png" in said(window, "What the findings say")
     bad = tmp_path / "bad.oak"
     bad.write_text('{"version": 99}')
     window.session.open(bad)
@@ -300,7 +301,7 @@ def test_shipping_can_be_stopped_and_refuses_the_source_tree(qtbot, opened, tmp_
     window.show_bench(3)
     window.ship.folder.setText(str(art / "inside"))
     window.ship.refresh()
-    qtbot.waitUntil(lambda: "inside the source tree" in window.ship._words.text(), timeout=20000)
+    qtbot.waitUntil(lambda: "inside the source tree" in said(window, "State of the run"), timeout=20000)
     assert not window.ship.go.isEnabled()
     out = tmp_path / "out"
     window.ship.folder.setText(str(out))
@@ -308,7 +309,7 @@ def test_shipping_can_be_stopped_and_refuses_the_source_tree(qtbot, opened, tmp_
     qtbot.waitUntil(lambda: listed(window) == {"new"}, timeout=20000)
     qtbot.mouseClick(window.ship.go, Qt.MouseButton.LeftButton)
     qtbot.mouseClick(window.ship.cancel, Qt.MouseButton.LeftButton)
-    qtbot.waitUntil(lambda: window.ship._work is None, timeout=20000)
+    qtbot.waitUntil(lambda: window.ship.work is None, timeout=20000)
     left = [name for _, _, names in os.walk(out) for name in names]
     assert not [name for name in left if "oak-trim-" in name]
     assert window.ship.result.rowCount() == 0

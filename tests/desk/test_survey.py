@@ -22,6 +22,7 @@ from oaktrim.desk.benches.survey.bench import Pane
 from oaktrim.desk.benches.survey.pasteview import PasteView
 from oaktrim.desk.models.ledger import COLUMNS
 from oaktrim.desk.work.tasks import start
+from tests.desk.reach import said
 from tests.kit.models import add_mesh, material, scene
 from tests.kit.pictures import smooth
 from tests.kit.trees import put, write_model
@@ -65,7 +66,7 @@ def test_a_finding_is_mended_for_all_at_once(qtbot, opened):
     window.survey.show_finding("more-size-than-detail")
     assert shown(window) == {"sky_base.png", "fog_base.png"}
     pane = window.survey.findings
-    assert "Mend all 2" in pane.mend.text() and "no detail above a quarter" in pane._words.text()
+    assert "Mend all 2" in pane.mend.text() and "no detail above a quarter" in said(pane, "What the findings say")
     qtbot.mouseClick(pane.mend, Qt.MouseButton.LeftButton)
     (cut,) = session.job.cuts
     assert cut.change == Cap(64) and set(cut.assets) == {"sky_base.png", "fog_base.png"} and cut.targets == ("lounge",)
@@ -92,7 +93,7 @@ def test_the_filter_field(qtbot, opened):
     find.setText("role:base-colour side>=512")
     assert shown(window) == {"oak_base.png"}
     find.setText("sise>3")
-    assert "no field 'sise'" in window.survey.filters._fault.text() and window.survey.filters._fault.isVisible()
+    assert "no field 'sise'" in said(window, "What is wrong with the filter")
     find.setText("is:unused")
     assert shown(window) == {"sky_base.png", "fog_base.png", "loose_mask.png"}
     qtbot.keyClick(window, Qt.Key.Key_A, Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier)
@@ -100,7 +101,7 @@ def test_the_filter_field(qtbot, opened):
     find.clear()
     find.setFocus()
     qtbot.keyClicks(find, "ro")
-    assert find._found.stringList() == ["role:"]
+    assert find.found.stringList() == ["role:"]
     qtbot.keyClick(find, Qt.Key.Key_Tab)
     qtbot.keyClicks(find, "nor")
     qtbot.keyClick(find, Qt.Key.Key_Tab)
@@ -111,20 +112,20 @@ def test_role_rules_move_the_totals_and_hands_win(qtbot, opened):
     window, session = opened, opened.session
     pane, before = window.survey.rules, session.plan().total("memory")
     window.survey.show_pane(Pane.ROLE_RULES)
-    share = pane._lines[Role.NORMAL][0]
+    share = pane.lines[Role.NORMAL][0]
     share.setCurrentIndex(share.findData(0.25))
     share.activated.emit(share.currentIndex())
     assert session.job.role_rules == (RoleRule(Role.NORMAL, 0.25),)
     assert session.plan().total("memory") < before
     assert window.rules.rulers["memory"]._reading.total == session.plan().total("memory")
-    assert "1 of 1" in pane._lines[Role.NORMAL][3].text()
+    assert "1 of 1" in pane.lines[Role.NORMAL][3].text()
     session.select([row(window, "oak_n.png")])
-    assert "Role: a quarter of base colour" in [rung.cause for rung in window.swatch.ladder._rungs]
+    assert "Role: a quarter of base colour" in [rung.cause for rung in window.swatch.ladder.steps]
     session.cut(Cap(256), everywhere=True, keep=True)
-    assert "✎" in pane._lines[Role.NORMAL][3].text()
+    assert "✎" in pane.lines[Role.NORMAL][3].text()
     model = window.survey.model
     assert model.index(model.place_of(row(window, "oak_n.png")), 3).data() == "256² ✎"
-    assert "Cut by hand" in window.swatch._warnings.text()
+    assert "Cut by hand" in said(window, "Warnings of the texture")
 
 
 def test_the_history_strip_goes_back_and_forth(qtbot, opened):
@@ -138,7 +139,7 @@ def test_the_history_strip_goes_back_and_forth(qtbot, opened):
     assert strip.isVisible() and [session.total_at(state) for state in range(3)] == totals
     qtbot.mouseClick(strip, Qt.MouseButton.LeftButton, pos=QPoint(5, 12))
     assert session.job.cuts == () and session.history.at == 0
-    assert "Cap 128" in window.cuts._state_words(2)
+    assert "Cap 128" in window.cuts.state_words(2)
     strip.setFocus()
     for _ in range(2):
         qtbot.keyClick(strip, Qt.Key.Key_Right)
@@ -148,9 +149,9 @@ def test_the_history_strip_goes_back_and_forth(qtbot, opened):
 def test_planks_share_the_selection(qtbot, opened):
     window, session = opened, opened.session
     planks = window.survey.planks.planks
-    qtbot.waitUntil(lambda: bool(planks._boards), timeout=WAIT)
-    names = planks._shown.tree.names
-    drawn = {names[board]: rect for rect, board in planks._boards}
+    qtbot.waitUntil(lambda: bool(planks.boards), timeout=WAIT)
+    names = planks.shown.tree.names
+    drawn = {names[board]: rect for rect, board in planks.boards}
     assert {"yard", "boat", "planks", "oak_base.png"} <= set(drawn)
     qtbot.mouseClick(planks, Qt.MouseButton.LeftButton, pos=drawn["planks"].center().toPoint())
     assert set(paths(window)) == {"boat/oak_base.png", "boat/oak_n.png"}
@@ -167,8 +168,8 @@ def test_planks_share_the_selection(qtbot, opened):
     for group in Grouping:
         grouping.setCurrentIndex(grouping.findData(group))
         kinds = {Grouping.OWNER: "scene", Grouping.FOLDER: "folder", Grouping.FAMILY: "family"}
-        qtbot.waitUntil(lambda kind=kinds[group]: kind in planks._shown.tree.kinds, timeout=WAIT)
-        costs = planks._shown.costs
+        qtbot.waitUntil(lambda kind=kinds[group]: kind in planks.shown.tree.kinds, timeout=WAIT)
+        costs = planks.shown.costs
         assert costs[0] == pytest.approx(session.plan().total("memory"))
 
 
@@ -183,7 +184,7 @@ def test_groups_and_columns(opened):
     place = [column.head for column in COLUMNS].index("Saves")
     assert not window.survey.ledger.isColumnHidden(place)
     window.session.select([row(window, "boat.glb")])
-    assert "triangles" in window.swatch._facts.text()
+    assert "triangles" in said(window, "Facts of the texture")
 
 
 def test_a_column_is_pasted_back(qtbot, opened, tmp_path):
@@ -194,7 +195,7 @@ def test_a_column_is_pasted_back(qtbot, opened, tmp_path):
     QGuiApplication.clipboard().setText("128\n9999\n")
     window.survey.paste()
     view = next(w for w in QApplication.topLevelWidgets() if isinstance(w, PasteView) and w.isVisible())
-    assert len(view._pasted.changes) == 1 and "never enlarged" in view._pasted.refused[0][2]
+    assert len(view.pasted.changes) == 1 and "never enlarged" in view.pasted.refused[0][2]
     view.go.click()
     assert [cut.change for cut in session.job.cuts] == [Cap(128)]
     window.survey.filters.line.setText("oak")
@@ -251,7 +252,7 @@ def test_rulers_of_all_targets(qtbot, opened):
     window = opened
     qtbot.keyClick(window, Qt.Key.Key_R, Qt.KeyboardModifier.ControlModifier)
     assert set(window.rules.others) == {"pocket", "visor"}
-    assert all(ruler._reading is not None for ruler in window.rules.others.values())
+    assert all(ruler.reading is not None for ruler in window.rules.others.values())
 
 
 def test_files_that_change_are_surveyed_again(qtbot, opened, art):
@@ -321,9 +322,9 @@ def test_hundreds_of_folders_leave_nothing_out_of_the_planks(qtbot, window, tmp_
         window.session.open(root)
     planks = window.survey.planks.planks
     window.survey.planks.grouping.setCurrentText("by folder")
-    qtbot.waitUntil(lambda: len(planks._rests) > 0, timeout=WAIT)
-    rect, rest = planks._rests[0]
-    drawn = {planks._shown.tree.names[board] for _, board in planks._boards}
+    qtbot.waitUntil(lambda: len(planks.rests) > 0, timeout=WAIT)
+    rect, rest = planks.rests[0]
+    drawn = {planks.shown.tree.names[board] for _, board in planks.boards}
     assert "hall" in drawn and len(rest) == 400
     with qtbot.waitSignal(window.session.selection_changed, timeout=WAIT):
         qtbot.mouseClick(planks, Qt.MouseButton.LeftButton, pos=rect.center().toPoint())

@@ -155,7 +155,7 @@ class Packed:
         return int((self.pages < 0).sum())
 
 
-def _build_spec(sizes: Ints) -> list[Ints]:
+def _orders(sizes: Ints) -> list[Ints]:
     """Return the orders worth trying: by height, by area, by the longer side and by girth, the largest first."""
     w, h = sizes[:, 0], sizes[:, 1]
     keys = ((h, w), (w * h, h), (np.maximum(w, h), w * h), (w + h, h))
@@ -172,7 +172,7 @@ def pack_rectangles(sizes: Ints, width: int, height: int, pages: int = 1) -> Pac
     sizes = np.ascontiguousarray(sizes, np.int64).reshape(-1, 2)
     areas = sizes[:, 0] * sizes[:, 1]
     best: Packed | None = None
-    for order, lowest in product(_build_spec(sizes), (True, False)):
+    for order, lowest in product(_orders(sizes), (True, False)):
         places, on = np.zeros_like(sizes), np.full(len(sizes), -1, np.int64)
         for page in range(pages):
             _fill_page(sizes, order, on, page, width, height, lowest, places)
@@ -210,8 +210,8 @@ def smallest_pages(sizes: Ints, pages: int, step: int = 4, powers: bool = False,
     best: Packed | None = None
     side = max(int(np.sqrt(area / pages)), int(sizes.max()))
     # Widths around the square one, each with the lowest height that holds them all.
-    ratios = np.linspace(0.7, 1.3, 31 if len(sizes) < 1000 else 7)
-    for share in sorted(ratios, key=lambda share: abs(share - 1)):
+    shares = np.linspace(0.7, 1.3, 31 if len(sizes) < 1000 else 7)
+    for share in sorted(shares, key=lambda share: abs(share - 1)):
         width = min(most, max(-(-int(side * share) // step) * step, -(-int(sizes[:, 0].max()) // step) * step))
         limit = most if best is None else (best.width * best.height - 1) // width
         found = _lowest(sizes, width, pages, step, area, limit)
@@ -241,7 +241,7 @@ def _tightened(sizes: Ints, best: Packed, pages: int, step: int, most: int, long
         and width * height * pages >= least
     ]
     tries, failed = max(40, _TRIES // len(sizes)), 0
-    order = _build_spec(sizes)[1]
+    order = _orders(sizes)[1]
     for area, width, height in sorted(shapes, reverse=True):
         if area >= best.width * best.height:
             continue

@@ -46,7 +46,7 @@ class CutList(QWidget):
         self.words = QLabel()
         self.remove = with_properties(QPushButton("Remove cut"), visible=False)
         self.remove.clicked.connect(self._remove)
-        self.strip = HistoryStrip(session.total_at, self._state_words)
+        self.strip = HistoryStrip(session.total_at, self.state_words)
         self.strip.wanted.connect(session.go_to)
         self.undo = QPushButton("Undo")
         self.redo = QPushButton("Redo")
@@ -103,7 +103,7 @@ class CutList(QWidget):
         self._say_totals()
         self._show_remove()
 
-    def _state_words(self, state: int) -> str:
+    def state_words(self, state: int) -> str:
         session = self._session
         history = session.history
         assert history is not None

@@ -16,8 +16,8 @@ class FilterLine(QLineEdit):
         super().__init__(parent, placeholderText="Filter: role:normal side>2048 saves>1MiB", clearButtonEnabled=True)
         self.setAccessibleName("Filter the ledger")
         self._start = 0
-        self._found = QStringListModel(self)
-        self._list = QCompleter(self._found, self)
+        self.found = QStringListModel(self)
+        self._list = QCompleter(self.found, self)
         self._list.setCompletionMode(QCompleter.CompletionMode.UnfilteredPopupCompletion)
         self._list.setWidget(self)
         self._list.activated.connect(self._take)
@@ -34,7 +34,7 @@ class FilterLine(QLineEdit):
         if not words or words == [self.text()[self._start : self.cursorPosition()]]:
             self._popup.hide()
             return
-        self._found.setStringList(words)
+        self.found.setStringList(words)
         self._list.complete()
 
     def _take(self, word: str) -> None:
@@ -58,7 +58,7 @@ class FilterLine(QLineEdit):
         index = popup.currentIndex()
         popup.hide()
         if index.isValid() or key == Qt.Key.Key_Tab:
-            self._take(str(index.data() or self._found.stringList()[0]))
+            self._take(str(index.data() or self.found.stringList()[0]))
             return True
         return False
 

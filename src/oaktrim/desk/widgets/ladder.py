@@ -22,7 +22,7 @@ class Ladder(QWidget):
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
-        self._rungs: tuple[SizeStep, ...] = ()
+        self.steps: tuple[SizeStep, ...] = ()
         self._marked = -1
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
@@ -31,34 +31,34 @@ class Ladder(QWidget):
 
     def show_rungs(self, rungs: tuple[SizeStep, ...]) -> None:
         """Show another texture's steps."""
-        self._rungs, self._marked = rungs, -1
+        self.steps, self._marked = rungs, -1
         steps = (f"{r.cause}: {size_text(r.width, r.height)}, {bytes_text(r.memory)}" for r in rungs)
         self.setAccessibleDescription("; ".join(steps))
         self.updateGeometry()
         self.update()
 
     def sizeHint(self) -> QSize:
-        return QSize(280, max(1, len(self._rungs)) * _RUNG)
+        return QSize(280, max(1, len(self.steps)) * _RUNG)
 
     def minimumSizeHint(self) -> QSize:
-        return QSize(200, max(1, len(self._rungs)) * _RUNG)
+        return QSize(200, max(1, len(self.steps)) * _RUNG)
 
     def _at(self, y: float) -> int:
         place = int(y // _RUNG)
-        return place if 0 <= place < len(self._rungs) else -1
+        return place if 0 <= place < len(self.steps) else -1
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         place = self._at(event.position().y())
         if place >= 0:
             self._marked = place
             self.update()
-            self.rung_chosen.emit(self._rungs[place])
+            self.rung_chosen.emit(self.steps[place])
 
     def event(self, event: QEvent) -> bool:
         if event.type() == QEvent.Type.ToolTip:
             place = self._at(event.pos().y())  # type: ignore[attr-defined]
             if place >= 0:
-                rung = self._rungs[place]
+                rung = self.steps[place]
                 text = f"{rung.cause}\n{rung.width} × {rung.height} pixels, {rung.memory:,} bytes on the target"
                 QToolTip.showText(event.globalPos(), text, self)  # type: ignore[attr-defined]
             return True
@@ -66,25 +66,25 @@ class Ladder(QWidget):
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         step = {Qt.Key.Key_Down: 1, Qt.Key.Key_Up: -1}.get(Qt.Key(event.key()), 0)
-        if step and self._rungs:
-            self._marked = max(0, min(len(self._rungs) - 1, self._marked + step))
+        if step and self.steps:
+            self._marked = max(0, min(len(self.steps) - 1, self._marked + step))
             self.update()
         elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and self._marked >= 0:
-            self.rung_chosen.emit(self._rungs[self._marked])
+            self.rung_chosen.emit(self.steps[self._marked])
         else:
             super().keyPressEvent(event)
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        if not self._rungs:
+        if not self.steps:
             return
         now, painter = tokens(), QPainter(self)
         plain, small = QFont(self.font()), QFont(self.font())
         small.setPixelSize(11)
         room = self.width() - _CAUSE - _COST
-        longest = log2(max(2, *(max(r.width, r.height) for r in self._rungs)))
-        for place, rung in enumerate(self._rungs):
+        longest = log2(max(2, *(max(r.width, r.height) for r in self.steps)))
+        for place, rung in enumerate(self.steps):
             top = place * _RUNG
-            last = place == len(self._rungs) - 1
+            last = place == len(self.steps) - 1
             share = max(0.3, log2(max(2, rung.width, rung.height)) / longest)
             # Each step is a rung shorter than the one above, by what it takes off the logarithm of the side.
             board = QRectF(_CAUSE, top + 3, room * share**2, _RUNG - 7)

@@ -67,7 +67,7 @@ class PatchView(QWidget):
         self._closer = on
         self.update()
 
-    def _frame(self) -> QRectF:
+    def frame(self) -> QRectF:
         """Return where the overlay stands in the widget."""
         room = QRectF(self.rect()).adjusted(14, 14, -14, -14)
         near = self.rect_shown if self._closer and self._held is None else None
@@ -84,7 +84,7 @@ class PatchView(QWidget):
 
     def on_widget(self, rect: Rect) -> QRectF:
         """Return where a rectangle of the overlay stands in the widget."""
-        frame = self._frame()
+        frame = self.frame()
         scale = frame.width() / self._size[0]
         return QRectF(
             frame.x() + rect.x * scale, frame.y() + rect.y * scale, rect.width * scale, rect.height * scale
@@ -96,7 +96,7 @@ class PatchView(QWidget):
         if self._picture is None:
             painter.end()
             return
-        frame = self._frame()
+        frame = self.frame()
         painter.fillRect(frame, canvas_brush("check"))
         painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
         painter.drawImage(frame, self._picture)
@@ -153,7 +153,7 @@ class PatchView(QWidget):
             self.setCursor(self._grip(event.position())[1])
             return
         sides, start, before = self._held
-        scale = self._size[0] / self._frame().width()
+        scale = self._size[0] / self.frame().width()
         gone = event.position() - start
         self._take(_pulled(before, sides, round(gone.x() * scale), round(gone.y() * scale)), False)
 

@@ -60,7 +60,7 @@ class PictureView(QWidget):
         super().__init__(parent)
         self._layers: tuple[Layer, ...] = ()
         self._map: tuple[Layer, float] | None = None
-        self._places: tuple[tuple[float, float, float, float], ...] = ()
+        self.places: tuple[tuple[float, float, float, float], ...] = ()
         self._place = -1
         self.port = Viewport()
         self._mode = Mode.SPLIT
@@ -87,7 +87,7 @@ class PictureView(QWidget):
     def show_layers(self, layers: tuple[Layer, ...], keep_view: bool = False) -> None:
         """Show one layer, or the source and the cut."""
         self._layers = layers
-        self._map, self._places, self._place = None, (), -1
+        self._map, self.places, self._place = None, (), -1
         self._words = ""
         if layers:
             keep_view = keep_view and layers[0].size == self.port.frame
@@ -100,12 +100,12 @@ class PictureView(QWidget):
         self, layer: Layer, most: float, places: Sequence[tuple[float, float, float, float]] = ()
     ) -> None:
         """Take the map of differences, its scale's end, and the worst places as parts of the frame: x, y, width, height."""
-        self._map, self._places, self._place = (layer, most), tuple(places), -1
+        self._map, self.places, self._place = (layer, most), tuple(places), -1
         self.update()
 
     def say(self, words: str) -> None:
         """Show words instead of pictures."""
-        self._layers, self._map, self._places, self._words = (), None, (), words
+        self._layers, self._map, self.places, self._words = (), None, (), words
         self.update()
 
     @property
@@ -162,10 +162,10 @@ class PictureView(QWidget):
 
     def go_to(self, place: int) -> None:
         """Bring one of the worst places to the middle, large enough to judge."""
-        if not self._places:
+        if not self.places:
             return
-        self._place = place % len(self._places)
-        self.port.centre_on(QRectF(*self._places[self._place]), self._room())
+        self._place = place % len(self.places)
+        self.port.centre_on(QRectF(*self.places[self._place]), self._room())
         self.zoom_changed.emit(self.port.zoom)
         self.update()
 
@@ -322,7 +322,7 @@ class PictureView(QWidget):
                 w * frame.width(),
                 h * frame.height(),
             )
-            for x, y, w, h in self._places
+            for x, y, w, h in self.places
         ]
         draw_places(painter, boxes, self._place)
 

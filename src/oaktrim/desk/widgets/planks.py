@@ -54,9 +54,9 @@ class Planks(QWidget):
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
-        self._shown: Planked | None = None
-        self._boards: list[tuple[QRectF, int]] = []
-        self._rests: list[tuple[QRectF, list[int]]] = []
+        self.shown: Planked | None = None
+        self.boards: list[tuple[QRectF, int]] = []
+        self.rests: list[tuple[QRectF, list[int]]] = []
         self._root = self._at = 0
         self._selected: frozenset[int] = frozenset()
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
@@ -71,8 +71,8 @@ class Planks(QWidget):
 
     def show_planks(self, planked: Planked) -> None:
         """Show other costs; a tree of the same shape keeps its zoom."""
-        same = self._shown is not None and self._shown.tree is planked.tree
-        self._shown = planked
+        same = self.shown is not None and self.shown.tree is planked.tree
+        self.shown = planked
         if not same:
             self._root = self._at = 0
         self._lay()
@@ -85,19 +85,19 @@ class Planks(QWidget):
 
     def trail(self) -> list[tuple[int, str]]:
         """Return the boards from the whole down to the one that fills the width, with their names."""
-        if self._shown is None:
+        if self.shown is None:
             return []
         found, board = [], self._root
         while board >= 0:
-            found.append((board, self._shown.tree.names[board]))
-            board = self._shown.tree.parent[board]
+            found.append((board, self.shown.tree.names[board]))
+            board = self.shown.tree.parent[board]
         return found[::-1]
 
     def zoom(self, board: int) -> None:
         """Have a board fill the width; a leaf is chosen instead."""
-        if self._shown is None:
+        if self.shown is None:
             return
-        if self._shown.children[board]:
+        if self.shown.children[board]:
             self._root = self._at = board
             self._lay()
             self.zoomed.emit()
@@ -106,8 +106,8 @@ class Planks(QWidget):
 
     def _lay(self) -> None:
         """Find where each board stands; those too narrow to see make up one remainder, with all that is below them."""
-        self._boards, self._rests = [], []
-        shown = self._shown
+        self.boards, self.rests = [], []
+        shown = self.shown
         if shown is None or self._root >= len(shown.tree.names) or shown.costs[self._root] <= 0:
             self.update()
             return
@@ -124,9 +124,9 @@ class Planks(QWidget):
                         small = [b for b in boards[place:] if shown.costs[b] > 0]
                         rest = float(sum(shown.costs[b] for b in small)) * scale
                         if rest >= _LEAST:
-                            self._rests.append((QRectF(start, top, rest - 1.5, _ROW), small))
+                            self.rests.append((QRectF(start, top, rest - 1.5, _ROW), small))
                         break
-                    self._boards.append((QRectF(start, top, max(1.0, width - 1.5), _ROW), board))
+                    self.boards.append((QRectF(start, top, max(1.0, width - 1.5), _ROW), board))
                     row.append((board, start))
                     start += width
             above = row
@@ -138,10 +138,10 @@ class Planks(QWidget):
     # Gestures
 
     def _board_at(self, point: QPointF) -> int:
-        return next((board for rect, board in self._boards if rect.contains(point)), -1)
+        return next((board for rect, board in self.boards if rect.contains(point)), -1)
 
     def _rest_at(self, point: QPointF) -> list[int]:
-        return next((boards for rect, boards in self._rests if rect.contains(point)), [])
+        return next((boards for rect, boards in self.rests if rect.contains(point)), [])
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         board = self._board_at(event.position())
@@ -157,28 +157,28 @@ class Planks(QWidget):
             self.zoom(board)
 
     def _out(self) -> None:
-        if self._shown is not None and self._root:
-            self.zoom(self._shown.tree.parent[self._root])
+        if self.shown is not None and self._root:
+            self.zoom(self.shown.tree.parent[self._root])
 
     def _choose(self, *boards: int) -> None:
-        if self._shown is None or not boards:
+        if self.shown is None or not boards:
             return
         found: dict[int, None] = {}
         pending = list(boards)
         while pending:
             each = pending.pop()
-            if self._shown.tree.asset[each] >= 0:
-                found[self._shown.tree.asset[each]] = None
-            pending.extend(reversed(self._shown.children[each]))
+            if self.shown.tree.asset[each] >= 0:
+                found[self.shown.tree.asset[each]] = None
+            pending.extend(reversed(self.shown.children[each]))
         self.update()
         self.chosen.emit(list(found))
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
-        if self._shown is None:
+        if self.shown is None:
             return
         key = Qt.Key(event.key())
-        drawn = [board for _, board in self._boards]
-        tree = self._shown.tree
+        drawn = [board for _, board in self.boards]
+        tree = self.shown.tree
         beside = [b for b in drawn if tree.parent[b] == tree.parent[self._at]] if self._at in drawn else drawn[:1]
         place = beside.index(self._at) if self._at in beside else 0
         if key in (Qt.Key.Key_Left, Qt.Key.Key_Right) and beside:
@@ -201,7 +201,7 @@ class Planks(QWidget):
         self._choose(board)
 
     def event(self, event: QEvent) -> bool:
-        if event.type() == QEvent.Type.ToolTip and self._shown is not None:
+        if event.type() == QEvent.Type.ToolTip and self.shown is not None:
             board = self._board_at(QPointF(event.pos()))  # type: ignore[attr-defined]
             rest = self._rest_at(QPointF(event.pos()))  # type: ignore[attr-defined]
             words = self._words(board) if board >= 0 else self._words_of(rest) if rest else ""
@@ -211,14 +211,14 @@ class Planks(QWidget):
         return super().event(event)
 
     def _words_of(self, rest: list[int]) -> str:
-        assert self._shown is not None
-        cost = float(sum(self._shown.costs[board] for board in rest))
-        share = cost / max(1.0, float(self._shown.costs[0])) * 100
+        assert self.shown is not None
+        cost = float(sum(self.shown.costs[board] for board in rest))
+        share = cost / max(1.0, float(self.shown.costs[0])) * 100
         return f"{len(rest)} smaller ones together\n{bytes_text(round(cost))}, {share:.1f} % of the whole"
 
     def _words(self, board: int) -> str:
-        assert self._shown is not None
-        shown = self._shown
+        assert self.shown is not None
+        shown = self.shown
         asset, cost = shown.tree.asset[board], float(shown.costs[board])
         share = cost / max(1.0, float(shown.costs[0])) * 100
         text = f"{shown.tree.names[board]}\n{bytes_text(round(cost))}, {share:.1f} % of the whole"
@@ -237,22 +237,22 @@ class Planks(QWidget):
         font = QFont(self.font())
         font.setPixelSize(11)
         painter.setFont(font)
-        if not self._boards:
+        if not self.boards:
             painter.setPen(QColor(now.soft))
             painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, "Nothing here weighs anything on this line.")
             painter.end()
             return
-        assert self._shown is not None
+        assert self.shown is not None
         told = set[float]()
-        for rect, board in self._boards:
+        for rect, board in self.boards:
             if rect.top() not in told:
                 told.add(rect.top())
                 painter.setPen(QColor(now.soft))
-                kind = self._shown.tree.kinds[board]
+                kind = self.shown.tree.kinds[board]
                 label = QRectF(8, rect.top(), _LABELS - 12, _ROW)
                 painter.drawText(label, Qt.AlignmentFlag.AlignVCenter, kind.capitalize())
             self._paint_board(painter, now, rect, board)
-        for rect, rest in self._rests:
+        for rect, rest in self.rests:
             painter.fillRect(rect, QBrush(QColor(now.soft), Qt.BrushStyle.BDiagPattern))
             text = f"{len(rest)} smaller"
             ground = QRectF(rect.left() + 4, rect.top() + 5, QFontMetrics(font).horizontalAdvance(text) + 8, _ROW - 10)
@@ -263,10 +263,10 @@ class Planks(QWidget):
         painter.end()
 
     def _paint_board(self, painter: QPainter, now: Tokens, rect: QRectF, board: int) -> None:
-        assert self._shown is not None
-        asset = self._shown.tree.asset[board]
-        shared = asset >= 0 and self._shown.tree.weight[board] < 1
-        ground = now.family(self._shown.families[asset]) if asset >= 0 else QColor(now.oak_pale)
+        assert self.shown is not None
+        asset = self.shown.tree.asset[board]
+        shared = asset >= 0 and self.shown.tree.weight[board] < 1
+        ground = now.family(self.shown.families[asset]) if asset >= 0 else QColor(now.oak_pale)
         if shared and rect.width() > 16:
             painter.setPen(Qt.PenStyle.NoPen)
             painter.setBrush(ground)
@@ -283,7 +283,7 @@ class Planks(QWidget):
         inset = 9 if shared else 6
         room = int(rect.width()) - 2 * inset
         metrics = QFontMetrics(painter.font())
-        name, cost = self._shown.tree.names[board], bytes_text(round(float(self._shown.costs[board])))
+        name, cost = self.shown.tree.names[board], bytes_text(round(float(self.shown.costs[board])))
         text = f"{name}  {cost}"
         if metrics.horizontalAdvance(text) > room:
             text = metrics.elidedText(name, Qt.TextElideMode.ElideRight, room)

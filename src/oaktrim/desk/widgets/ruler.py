@@ -50,7 +50,7 @@ class BudgetRule(QWidget):
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
-        self._reading: Reading | None = None
+        self.reading: Reading | None = None
         self._what_if: float | None = None
         self._pressed_at: QPointF | None = None
         self.setMouseTracking(True)
@@ -64,7 +64,7 @@ class BudgetRule(QWidget):
 
     def show_reading(self, reading: Reading) -> None:
         """Show other figures."""
-        self._reading = reading
+        self.reading = reading
         self.setAccessibleName(f"{reading.title}, {reading.line}")
         self.setAccessibleDescription(f"{self.verdict()}; limit {reading.stated}")
         self.setToolTip(
@@ -81,9 +81,9 @@ class BudgetRule(QWidget):
 
     def verdict(self) -> str:
         """Return how the total stands against the limit, in words."""
-        if self._reading is None:
+        if self.reading is None:
             return ""
-        r = self._reading
+        r = self.reading
         gap = bytes_like(abs(r.limit - r.total), r.stated)
         return f"{gap} over" if r.total > r.limit else f"{gap} to spare"
 
@@ -94,7 +94,7 @@ class BudgetRule(QWidget):
         return QRectF(_TITLE_WIDTH + _MARGIN, 8, max(60, right - _TITLE_WIDTH - _MARGIN), 42)
 
     def _span(self) -> int:
-        r = self._reading
+        r = self.reading
         assert r is not None
         return max(1, int(1.12 * max(r.limit, min(max(r.now, r.total), 4 * r.limit), r.total)))
 
@@ -109,7 +109,7 @@ class BudgetRule(QWidget):
     # Gestures
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
-        if self._reading is not None and self._wood().contains(event.position()):
+        if self.reading is not None and self._wood().contains(event.position()):
             self._pressed_at = event.position()
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
@@ -126,9 +126,9 @@ class BudgetRule(QWidget):
         self.update()
 
     def _family_at(self, x: float) -> str:
-        assert self._reading is not None
+        assert self.reading is not None
         start, at = 0, self._count_at(x)
-        for family, count in self._reading.after.items():
+        for family, count in self.reading.after.items():
             start += count
             if at <= start:
                 return family
@@ -137,7 +137,7 @@ class BudgetRule(QWidget):
     # Painting
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        if self._reading is None:
+        if self.reading is None:
             return
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
@@ -154,7 +154,7 @@ class BudgetRule(QWidget):
         return font
 
     def _paint_words(self, painter: QPainter) -> None:
-        r, now = self._reading, tokens()
+        r, now = self.reading, tokens()
         assert r is not None
         right = self.width() - _FIGURES_WIDTH
         painter.setPen(QColor(now.ink))
@@ -194,7 +194,7 @@ class BudgetRule(QWidget):
         painter.drawText(QRectF(right, 29, _FIGURES_WIDTH - 2, 16), Qt.AlignmentFlag.AlignVCenter, verdict + tail)
 
     def _paint_wood(self, painter: QPainter) -> None:
-        r, now, wood = self._reading, tokens(), self._wood()
+        r, now, wood = self.reading, tokens(), self._wood()
         assert r is not None
         painter.fillRect(wood, QColor(now.oak_pale))
         painter.setPen(QPen(QColor(now.line), 1))
@@ -217,7 +217,7 @@ class BudgetRule(QWidget):
             count += quarter
 
     def _paint_strips(self, painter: QPainter) -> None:
-        r, now, wood = self._reading, tokens(), self._wood()
+        r, now, wood = self.reading, tokens(), self._wood()
         assert r is not None
         thin = QRectF(wood.left(), wood.top() + 1, self._x(r.now) - wood.left(), 6)
         painter.fillRect(thin, QBrush(QColor(now.ink), Qt.BrushStyle.BDiagPattern))
@@ -238,7 +238,7 @@ class BudgetRule(QWidget):
             painter.drawRect(past)
 
     def _paint_notch(self, painter: QPainter) -> None:
-        r, now, wood = self._reading, tokens(), self._wood()
+        r, now, wood = self.reading, tokens(), self._wood()
         assert r is not None
         ink = QColor(now.ink)
         for place, solid in ((self._x(r.limit), True), (self._what_if, False)):

@@ -77,14 +77,20 @@ class Swatch(QFrame):
         self._level = with_properties(QSlider(Qt.Orientation.Horizontal), accessibleName="Level shown")
         self._level.valueChanged.connect(self._show_level)
         self._level_words = with_properties(QLabel(), objectName="caption")
-        self._facts = with_properties(QLabel(wordWrap=True), objectName="caption")
+        self._facts = with_properties(
+            QLabel(wordWrap=True), objectName="caption", accessibleName="Facts of the texture"
+        )
         self._heading = with_properties(QLabel(wordWrap=True), objectName="heading")
         self.ladder = Ladder()
         self.ladder.rung_chosen.connect(self.rung_chosen)
-        self._warnings = with_properties(QLabel(wordWrap=True), objectName="warning")
+        self._warnings = with_properties(
+            QLabel(wordWrap=True), objectName="warning", accessibleName="Warnings of the texture"
+        )
         self._everywhere = with_properties(QLabel(wordWrap=True), objectName="caption")
         self._everywhere.setAccessibleName("The texture on all targets")
-        self._findings = with_properties(QLabel(wordWrap=True), objectName="caption")
+        self._findings = with_properties(
+            QLabel(wordWrap=True), objectName="caption", accessibleName="Findings of the texture"
+        )
         self._proof = with_properties(QPushButton("Prove it"), toolTip="Source against cut, in the Proof bench (Alt+2)")
         self._proof.clicked.connect(self.proof_wanted)
         self._build()

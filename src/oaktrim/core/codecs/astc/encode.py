@@ -88,8 +88,8 @@ def _infills(size: tuple[int, int]) -> tuple[Grids, tuple[NDArray[np.generic], .
         corners[place, : order.shape[1]] = order.T
         shares[place, : order.shape[1]] = np.take_along_axis(matrix, order, axis=1).T
     places = {grid: place for place, grid in enumerate(sizes)}
-    grids = (np.array(sizes, np.int64), inverses, corners, shares)
-    return places, grids, (count, np.ascontiguousarray(touched), np.ascontiguousarray(reach, np.float32))
+    tables = (np.array(sizes, np.int64), inverses, corners, shares)
+    return places, tables, (count, np.ascontiguousarray(touched), np.ascontiguousarray(reach, np.float32))
 
 
 def _spread_of(size: tuple[int, int], grid: tuple[int, int]) -> NDArray[np.float64]:
@@ -140,8 +140,8 @@ def _partitions(size: tuple[int, int], count: int, most: int) -> tuple[Any, ...]
         if len(first) == count:
             seen.setdefault(np.argsort(np.argsort(first))[named].astype(np.uint8).tobytes(), seed)
     seeds = np.array(list(seen.values()), np.int64)
-    grids = parted[seeds].reshape(-1, size[1], size[0])
-    border = sum(np.count_nonzero(np.diff(grids, axis=axis), axis=(1, 2)) for axis in (1, 2))
+    members = parted[seeds].reshape(-1, size[1], size[0])
+    border = sum(np.count_nonzero(np.diff(members, axis=axis), axis=(1, 2)) for axis in (1, 2))
     seeds = seeds[np.argsort(border, kind="stable")[:most]]
     return parted[seeds], subset_masks(parted[seeds], count), seeds
 

@@ -306,7 +306,7 @@ def encode_rows(pixels, wide, high, plan, params, tables, start, stop, out, bloc
         parted, masks, seeds, split, packed_trits, packed_quints, reached, reach, reach_shares = tables  # fmt: skip
     texels = wide * high
     (px, shown, at, own, spread), (whole, member, counts), (covariance, line, decoded, scale, roots), \
-        (weights, codes, best_weights, best_codes, best_ends, grids, firsts), bench, (flattened, ranking, order), \
+        (weights, codes, best_weights, best_codes, best_ends, sent, firsts), bench, (flattened, ranking, order), \
         (words, turned) = scratch  # fmt: skip
     rounds, enough = plan[4, 0], np.float32(plan[4, 1]) * np.float32(0.01 * texels)
     for by in range(start, stop):
@@ -489,13 +489,13 @@ def encode_rows(pixels, wide, high, plan, params, tables, start, stop, out, bloc
             block_errors[by, bx] = error
             for g in range(points):
                 if choice[PLANES] == 2:
-                    grids[2 * g] = best_codes[0, g]
-                    grids[2 * g + 1] = best_codes[1, g]
+                    sent[2 * g] = best_codes[0, g]
+                    sent[2 * g + 1] = best_codes[1, g]
                 else:
-                    grids[g] = best_codes[0, g]
+                    sent[g] = best_codes[0, g]
             channel = 3 if grey and best_channel == 1 else best_channel
             seed = seeds[parts - 2][best_parted] if best_parted >= 0 else -1
             _write(
-                choice, points, kind, seed, channel, grids, best_ends, split, packed_trits, packed_quints,
+                choice, points, kind, seed, channel, sent, best_ends, split, packed_trits, packed_quints,
                 words, turned, out[by, bx],
             )  # fmt: skip

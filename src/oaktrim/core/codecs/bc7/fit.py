@@ -315,12 +315,12 @@ def encode_rows(pixels, effort, params, tables, start, stop, out, block_errors, 
         (kinds, places),
         found,
         words,
-        grids,
+        batch,
     ) = scratch
     px, strict, weight = block
     codes, parities, steps = found
     asked, got_steps, got_codes, got_parities, errors, turned, missed, line, decoded, tried, costs, axis, span, sums, shared = \
-        grids  # fmt: skip
+        batch  # fmt: skip
     enough, turns = _ENOUGH[effort], _TURNS[effort]
     for by in range(start, stop):
         for bx in range(out.shape[1]):

@@ -59,11 +59,15 @@ class GlyphForm(QWidget):
         self.set = Thumb(10)
         self.bar = with_properties(QProgressBar(), visible=False)
         self.stop = with_properties(QPushButton("Cancel"), visible=False)
-        self._facts = with_properties(QLabel(wordWrap=True), objectName="heading")
+        self._facts = with_properties(QLabel(wordWrap=True), objectName="heading", accessibleName="Facts of the sheet")
         self._bytes = with_properties(QLabel(wordWrap=True), objectName="caption")
-        self._missing = with_properties(QLabel(wordWrap=True), objectName="warning")
+        self._missing = with_properties(
+            QLabel(wordWrap=True), objectName="warning", accessibleName="What the font lacks"
+        )
         self._cannot = with_properties(QLabel(wordWrap=True), objectName="caption")
-        self._harmed = with_properties(QLabel(wordWrap=True), objectName="caption")
+        self._harmed = with_properties(
+            QLabel(wordWrap=True), objectName="caption", accessibleName="What formats do to the sheet"
+        )
         self._build()
 
     def _build(self) -> None:

@@ -45,7 +45,7 @@ class GlyphPage(GlyphForm):
     def __init__(self, session: Session, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self._session = session
-        self._sheet: Sheet | None = None
+        self.sheet: Sheet | None = None
         self._work: Work | None = None
         self._harm: Work | None = None
         self._key: object = None
@@ -153,7 +153,7 @@ class GlyphPage(GlyphForm):
         made = self._open
         self.make.setEnabled(sheet is not None and sheet != made)
         if sheet is None:
-            self._sheet, self._key = None, None
+            self.sheet, self._key = None, None
             self._facts.setText("Choose a font and the characters that are needed.")
             self._show_pages()
             return
@@ -170,13 +170,13 @@ class GlyphPage(GlyphForm):
 
         def done(found: Sheet) -> None:
             self._ended()
-            self._sheet = found
+            self.sheet = found
             self._show_pages()
             self._measure()
 
         def failed(error: Exception) -> None:
             self._ended()
-            self._sheet = None
+            self.sheet = None
             self._facts.setText(f"▲ {error}")
             self._show_pages()
 
@@ -201,7 +201,7 @@ class GlyphPage(GlyphForm):
             self._work.cancel()
 
     def _show_pages(self) -> None:
-        found = self._sheet
+        found = self.sheet
         for place, page in enumerate(self.pages):
             page.show_picture(None if found is None else _grey(found.image.pixels[..., place]))
         self._missing.setVisible(found is not None and bool(found.missing or found.left_out))
@@ -222,7 +222,7 @@ class GlyphPage(GlyphForm):
 
     def _say_bytes(self) -> None:
         """Say what the sheet takes, four pages in one against other ways to ship them."""
-        found = self._sheet
+        found = self.sheet
         if found is None:
             self._bytes.setText("")
             return
@@ -241,7 +241,7 @@ class GlyphPage(GlyphForm):
         )
 
     def _set_line(self) -> None:
-        found = self._sheet
+        found = self.sheet
         if found is None:
             self.set.show_picture(None)
             return
@@ -253,7 +253,7 @@ class GlyphPage(GlyphForm):
 
     def _measure(self) -> None:
         """Send the sheet through the target's block formats, to show what they do to it."""
-        found, session = self._sheet, self._session
+        found, session = self.sheet, self._session
         if found is None:
             return
         if self._harm is not None and self._harm.running:

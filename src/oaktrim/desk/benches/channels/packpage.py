@@ -166,7 +166,7 @@ class PackPage(PackForm):
         self._size_columns()
         places = [place for place, row in enumerate(rows) if row.pack.name in before] or [0]
         if rows:
-            self._select(places)
+            self.choose(places)
         problems = sum(bool(row.problems) for row in rows)
         made = sum(row.made for row in rows)
         self.count.setText(f"{len(rows) - made} to make, {made} made" + (f", ▲ {problems}" if problems else ""))
@@ -182,7 +182,7 @@ class PackPage(PackForm):
                 column, QHeaderView.ResizeMode.Stretch if stretch else QHeaderView.ResizeMode.ResizeToContents
             )
 
-    def _select(self, places: list[int]) -> None:
+    def choose(self, places: list[int]) -> None:
         model = self.table.selectionModel()
         with QSignalBlocker(model):
             model.clearSelection()
@@ -403,7 +403,7 @@ class PackPage(PackForm):
         drafts.insert(0, draft)
         self._stale = True
         self.refresh()
-        self._select([next(i for i, row in enumerate(self.model.rows) if row is draft)])
+        self.choose([next(i for i, row in enumerate(self.model.rows) if row is draft)])
 
     def unpack_selection(self) -> None:
         """Write the channels of the selected textures as grey pictures, by the layout in use."""

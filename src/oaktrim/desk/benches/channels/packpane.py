@@ -51,9 +51,9 @@ class PackPane(QFrame):
         self._maps_row = QHBoxLayout()
         self.saves = with_properties(QLabel(wordWrap=True), objectName="heading")
         self.totals = with_properties(QLabel(wordWrap=True), objectName="caption")
-        self._apart = with_properties(QLabel(wordWrap=True), objectName="caption")
+        self._apart = with_properties(QLabel(wordWrap=True), objectName="caption", accessibleName="Taken apart again")
         self._heading = with_properties(QLabel("Sent through formats"), objectName="heading")
-        self._table = QGridLayout()
+        self.table = QGridLayout()
         self._advice = with_properties(QLabel(wordWrap=True), objectName="caption")
         self._build()
 
@@ -81,9 +81,9 @@ class PackPane(QFrame):
         column.addLayout(self._maps_row)
         for widget in (self.saves, self.totals, self._apart, self._heading):
             column.addWidget(widget)
-        self._table.setHorizontalSpacing(8)
-        self._table.setVerticalSpacing(1)
-        column.addLayout(self._table)
+        self.table.setHorizontalSpacing(8)
+        self.table.setVerticalSpacing(1)
+        column.addLayout(self.table)
         column.addWidget(self._advice)
         column.addStretch(1)
 
@@ -174,11 +174,11 @@ class PackPane(QFrame):
 
     def show_damages(self, rows: Sequence[Damage], count: int) -> None:
         """Show what each format does to each channel."""
-        clear_layout(self._table)
+        clear_layout(self.table)
         self._heading.setVisible(bool(rows))
         heads = ["", *"RGBA"[:count], "bled"]
         for column, head in enumerate(heads if rows else ()):
-            self._table.addWidget(
+            self.table.addWidget(
                 with_properties(QLabel(head), objectName="caption"), 0, column, Qt.AlignmentFlag.AlignRight
             )
         for line, row in enumerate(rows, 1):
@@ -192,7 +192,7 @@ class PackPane(QFrame):
                     if column == len(cells) - 1
                     else "Root mean square difference of the codes"
                 )
-                self._table.addWidget(label, line, column, side)
+                self.table.addWidget(label, line, column, side)
         blocks = [row for row in rows if not row.exact]
         if not blocks:
             self._advice.setText("")

@@ -61,7 +61,7 @@ class PatchForm(QWidget):
         self._title = with_properties(QLabel(), objectName="heading")
         self._found = with_properties(QLabel(wordWrap=True), objectName="caption")
         self._bytes = with_properties(QLabel(wordWrap=True), objectName="heading")
-        self._proof = with_properties(QLabel(wordWrap=True), objectName="caption")
+        self._proof = with_properties(QLabel(wordWrap=True), objectName="caption", accessibleName="Proof of the patch")
         self.worn = (Thumb(132), Thumb(132))
         self._places = PlaceTable()
         self._build()

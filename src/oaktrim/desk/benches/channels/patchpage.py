@@ -57,9 +57,9 @@ class PatchPage(PatchForm):
         self._rows: list[PatchRow] = []
         self._extra: list[str] = []
         self._colour: QColor | None = None
-        self._looked: Looked | None = None
+        self.looked: Looked | None = None
         self._work: Work | None = None
-        self._batch: Work | None = None
+        self.batch: Work | None = None
         self._wait = QTimer(self, singleShot=True, interval=250)
         self._wait.timeout.connect(self._prove)
         session.opened.connect(self._forget)
@@ -78,7 +78,7 @@ class PatchPage(PatchForm):
         self.backing.activated.connect(self._choose_backing)
         self.again.clicked.connect(self._look_again)
         self.split.clicked.connect(self._split)
-        self.make.clicked.connect(self._make)
+        self.make.clicked.connect(self.make_chosen)
         self.remove.clicked.connect(self._take_back)
         self.add.clicked.connect(self.add_selected)
         self.closer.toggled.connect(self.view.set_closer)
@@ -132,7 +132,7 @@ class PatchPage(PatchForm):
             places = [place for place, row in enumerate(self._rows) if row.patch.name in before] or [0]
             for place in places if self._rows else ():
                 select_row(self.table, place)
-        self._looked = None
+        self.looked = None
 
     def _fill_row(self, place: int, row: PatchRow) -> None:
         found = self._session.workshop.found
@@ -172,7 +172,7 @@ class PatchPage(PatchForm):
             self.view.show_overlay(None, (1, 1))
             return
         self._title.setText(row.patch.name)
-        if self._looked is None or self._looked.path != row.path:
+        if self.looked is None or self.looked.path != row.path:
             self._look(row, keep=True)
         else:
             self._show_rect(row)
@@ -186,10 +186,10 @@ class PatchPage(PatchForm):
         place = self.backing.currentIndex()
         if place == 1:
             return ()
-        if place == 2 and self._looked is not None:
-            return background_of(self._looked.image)
-        if place == 3 and self._looked is not None and self._colour is not None:
-            return codes_of(self._colour, self._looked.image)
+        if place == 2 and self.looked is not None:
+            return background_of(self.looked.image)
+        if place == 3 and self.looked is not None and self._colour is not None:
+            return codes_of(self._colour, self.looked.image)
         return None
 
     def _choose_backing(self, place: int) -> None:
@@ -211,8 +211,8 @@ class PatchPage(PatchForm):
             return look_at(row.path, sources, background, tolerance, gap)
 
         def done(looked: Looked) -> None:
-            fresh = self._looked is None or self._looked.path != looked.path
-            self._looked = looked
+            fresh = self.looked is None or self.looked.path != looked.path
+            self.looked = looked
             if fresh:
                 step = max(1, max(looked.image.size) // _SHOWN_SIDE)
                 few = looked.image.with_pixels(np.ascontiguousarray(looked.image.pixels[::step, ::step]))
@@ -251,7 +251,7 @@ class PatchPage(PatchForm):
             self._fill_row(self._rows.index(row), row)
 
     def _show_rect(self, row: PatchRow) -> None:
-        looked = self._looked
+        looked = self.looked
         if looked is None or looked.path != row.path:
             return
         rect = row.patch.rect
@@ -270,7 +270,7 @@ class PatchPage(PatchForm):
 
     def _prove(self) -> None:
         """Put the patch back, exactly and through the format that the overlay ships in."""
-        row, looked, session = self.row, self._looked, self._session
+        row, looked, session = self.row, self.looked, self._session
         if row is None or looked is None or looked.path != row.path or not self.isVisible():
             return
         patch, plan = row.patch, session.plan()
@@ -323,7 +323,7 @@ class PatchPage(PatchForm):
     # What a hand does
 
     def _moved(self, rect: Rect, done: bool) -> None:
-        row, looked = self.row, self._looked
+        row, looked = self.row, self.looked
         if row is None or looked is None:
             return
         for name, box in self.numbers.items():
@@ -334,7 +334,7 @@ class PatchPage(PatchForm):
             self._show_rect(row)
 
     def _typed(self) -> None:
-        row, looked = self.row, self._looked
+        row, looked = self.row, self.looked
         values = {name: box.value() for name, box in self.numbers.items()}
         if row is None or looked is None or values["width"] < 1 or values["height"] < 1:
             return
@@ -358,7 +358,7 @@ class PatchPage(PatchForm):
 
     def _split(self) -> None:
         """Make a patch of each island; they replace the overlay, but for where a model reads it."""
-        row, looked, session = self.row, self._looked, self._session
+        row, looked, session = self.row, self.looked, self._session
         if row is None or looked is None or session.history is None:
             return
         job = session.history.job
@@ -369,10 +369,10 @@ class PatchPage(PatchForm):
             job = with_begun(job, patch, plans)
         session.edit(job, f"{len(looked.used)} patches of {row.path.rsplit('/', 1)[-1]}")
 
-    def _make(self) -> None:
+    def make_chosen(self) -> None:
         """Make the patches of all selected overlays, each really looked at first."""
         session, rows = self._session, [row for row in self.chosen if not row.made]
-        if not rows or (self._batch is not None and self._batch.running):
+        if not rows or (self.batch is not None and self.batch.running):
             return
         sources, tolerance, snap, gutter = self._sources(), self.tolerance.value(), self._snap, self.gutter.value()
         one, shared = self.row, self.shared.isChecked() and len(rows) > 1
@@ -407,11 +407,11 @@ class PatchPage(PatchForm):
             words = f"patch of {rows[0].path.rsplit('/', 1)[-1]}" if len(rows) == 1 else f"{len(rows)} patches"
             session.edit(job, words)
 
-        if len(rows) == 1 and one is rows[0] and self._looked is not None and self._looked.path == one.path:
+        if len(rows) == 1 and one is rows[0] and self.looked is not None and self.looked.path == one.path:
             # What is on screen, moved by hand or not, is what is made.
             done([one.patch])
         else:
-            self._batch = start(work(), self, done, session.failed.emit)
+            self.batch = start(work(), self, done, session.failed.emit)
 
     def _take_back(self) -> None:
         session = self._session

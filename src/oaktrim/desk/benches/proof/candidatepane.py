@@ -242,9 +242,9 @@ class CandidatePane(QFrame):
     def _choose(self, place: int, _: bool = False) -> None:
         """Make a candidate the cut of all selected textures, on the watched target."""
         session, recipe = self._session, self.cards[place].candidate.recipe
-        self._apply(session.chosen_paths, recipe.settings.format, max(recipe.settings.width, recipe.settings.height))
+        self.apply_cut(session.chosen_paths, recipe.settings.format, max(recipe.settings.width, recipe.settings.height))
 
-    def _apply(self, paths: tuple[str, ...], name: str, side: int) -> None:
+    def apply_cut(self, paths: tuple[str, ...], name: str, side: int) -> None:
         session = self._session
         assert session.history is not None
         job = session.history.job.with_changes(session.watched_id, paths, *_changes(self._cap(paths, side), name))
@@ -293,16 +293,16 @@ class CandidatePane(QFrame):
         for words, paths in self.alike_choices() if settings is not None else []:
             assert settings is not None
             side = max(settings.width, settings.height)
-            act: Callable[[], None] = partial(self._apply, paths, settings.format, side)
+            act: Callable[[], None] = partial(self.apply_cut, paths, settings.format, side)
             label = f"{FORMATS[settings.format].label} at {side} for {words}"
-            menu.addAction(f"{label}: {self._promise(paths, settings.format, side)}", act)
+            menu.addAction(f"{label}: {self.promise(paths, settings.format, side)}", act)
         if menu.isEmpty():
             menu.addAction("Nothing else is like it").setEnabled(False)
         corner = self.alike.mapToGlobal(self.alike.rect().topRight())
         size = menu.sizeHint()
         menu.exec(corner - QPoint(size.width(), size.height()))
 
-    def _promise(self, paths: tuple[str, ...], name: str, side: int) -> str:
+    def promise(self, paths: tuple[str, ...], name: str, side: int) -> str:
         """Say what a choice for many would do to the total, before it is made."""
         session = self._session
         assert session.history is not None

@@ -110,7 +110,7 @@ class OnePage(QWidget):
         self.view = PictureView()
         self.view.setAccessibleName("Source against cut")
         self.words = with_properties(QLabel(), objectName="caption")
-        self._pixel = with_properties(QLabel(), objectName="caption")
+        self._pixel = with_properties(QLabel(), objectName="caption", accessibleName="Pixel under the pointer")
         self._zoom = with_properties(QLabel(), objectName="caption")
         self.modes: dict[Mode, QPushButton] = {}
         # How the pictures stand against each other: the bench has room for it beside its title.

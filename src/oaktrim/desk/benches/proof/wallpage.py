@@ -34,12 +34,12 @@ class WallPage(QWidget):
         self.trials = Trials(session.store, self)
         self.trials.found.connect(self._found)
         self.wall = PairWall()
-        self.wall.chosen.connect(lambda place: self.chosen.emit(self._order[place]))
+        self.wall.chosen.connect(lambda place: self.chosen.emit(self.order[place]))
         self._words = with_properties(QLabel(), objectName="caption")
         self._rows: list[int] = []
         self._recipes: list[Recipe] = []
-        self._results: dict[int, Tried] = {}
-        self._order: list[int] = []
+        self.results: dict[int, Tried] = {}
+        self.order: list[int] = []
         self._key: tuple[object, ...] = ()
         scroll = with_properties(QScrollArea(widgetResizable=True), frameShape=QFrame.Shape.NoFrame)
         scroll.setWidget(self.wall)
@@ -60,7 +60,7 @@ class WallPage(QWidget):
         key = (plan.target, tuple(recipes), plan.inventory)
         if key == self._key:
             return
-        self._key, self._rows, self._recipes, self._results = key, rows, recipes, {}
+        self._key, self._rows, self._recipes, self.results = key, rows, recipes, {}
         self._show()
         self.trials.wish(
             plan, [(place, row, recipe) for place, (row, recipe) in enumerate(zip(rows, recipes, strict=True))]
@@ -69,20 +69,20 @@ class WallPage(QWidget):
     @property
     def left(self) -> int:
         """How many textures are still to be made."""
-        return len(self._rows) - len(self._results)
+        return len(self._rows) - len(self.results)
 
     def _found(self, place: int, result: Tried | Exception) -> None:
         if isinstance(result, Tried):
-            self._results[place] = result
+            self.results[place] = result
         self._show()
 
     def _show(self) -> None:
         assert self._session.inventory is not None
         textures = self._session.inventory.textures
-        places = sorted(range(len(self._rows)), key=lambda p: (p not in self._results, -self._steps(p)))
+        places = sorted(range(len(self._rows)), key=lambda p: (p not in self.results, -self._steps(p)))
         pairs = []
         for place in places:
-            recipe, result = self._recipes[place], self._results.get(place)
+            recipe, result = self._recipes[place], self.results.get(place)
             words = (
                 f"{size_text(recipe.settings.width, recipe.settings.height)} {FORMATS[recipe.settings.format].label}"
             )
@@ -92,7 +92,7 @@ class WallPage(QWidget):
             else:
                 both = picture_of(result.before), picture_of(result.after)
                 pairs.append(Pair(name, words, f"{result.jnd:.2f} steps", *both))
-        self._order = [self._rows[place] for place in places]
+        self.order = [self._rows[place] for place in places]
         self.wall.show_pairs(pairs)
         more = len(self._session.chosen) - len(self._rows)
         self._words.setText(
@@ -103,4 +103,4 @@ class WallPage(QWidget):
         )
 
     def _steps(self, place: int) -> float:
-        return self._results[place].jnd if place in self._results else 0.0
+        return self.results[place].jnd if place in self.results else 0.0

@@ -51,7 +51,7 @@ class ShipBench(Bench):
         super().__init__(parent)
         self.setObjectName("desk")
         self._session = session
-        self._work: Work | None = None
+        self.work: Work | None = None
         self._looking: Work | None = None
         self._looked_at = ""
         self._suggested: tuple[Path, str] | None = None
@@ -62,7 +62,7 @@ class ShipBench(Bench):
         self.cancel = with_properties(QPushButton("Cancel"), enabled=False)
         self._browse = QPushButton("Choose…")
         self._title = with_properties(QLabel(), objectName="title")
-        self._words = with_properties(QLabel(wordWrap=True), objectName="caption")
+        self._words = with_properties(QLabel(wordWrap=True), objectName="caption", accessibleName="State of the run")
         self.bar = with_properties(QProgressBar(), visible=False)
         self.list = QTableWidget(0, len(_HEADS))
         self.result = QTableWidget(0, len(_RESULT_HEADS))
@@ -140,7 +140,7 @@ class ShipBench(Bench):
     def refresh(self) -> None:
         """Look at the folder again and list what a run would write."""
         session = self._session
-        if not session.is_open or not self.isVisible() or self._work is not None or self._looking is not None:
+        if not session.is_open or not self.isVisible() or self.work is not None or self._looking is not None:
             return
         self._looked_at = self.folder.text()
         self._title.setText(f"Ship for {session.watched.name}")
@@ -208,7 +208,7 @@ class ShipBench(Bench):
     def run(self) -> None:
         """Ship, in the background."""
         session = self._session
-        if not session.is_open or self._work is not None:
+        if not session.is_open or self.work is not None:
             return
         plan, out = session.plan(), Path(self.folder.text()).expanduser()
         before = session.plan(cut=False)
@@ -233,19 +233,19 @@ class ShipBench(Bench):
             self._stopped()
             self._words.setText(f"▲ {error}")
 
-        self._work = start(ship(plan, out, session.job.max_pixels, store=session.store), self, done, failed)
-        self._work.progress.connect(self._step)
-        self._work.cancelled.connect(self._cancelled)
+        self.work = start(ship(plan, out, session.job.max_pixels, store=session.store), self, done, failed)
+        self.work.progress.connect(self._step)
+        self.work.cancelled.connect(self._cancelled)
 
     def stop(self) -> None:
         """Stop the run after the textures in hand."""
-        if self._work is not None:
+        if self.work is not None:
             self.cancel.setEnabled(False)
             self._words.setText("stopping after the textures in hand …")
-            self._work.cancel()
+            self.work.cancel()
 
     def _step(self, step: Progress) -> None:
-        if self._work is not None and step.total:
+        if self.work is not None and step.total:
             self.bar.setRange(0, step.total)
             self.bar.setValue(step.done)
             self.bar.setFormat(f"{step.done} of {step.total}")
@@ -253,7 +253,7 @@ class ShipBench(Bench):
                 self._words.setText(step.what)
 
     def _stopped(self) -> None:
-        self._work = None
+        self.work = None
         self.bar.hide()
         self.cancel.setEnabled(False)
         self.go.setEnabled(True)

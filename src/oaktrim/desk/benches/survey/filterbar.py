@@ -69,7 +69,7 @@ class FilterBar(QWidget):
         self._chips = QHBoxLayout()
         self._chips.setSpacing(6)
         self._buttons = QButtonGroup(self)
-        self._fault = with_properties(QLabel(), objectName="warning")
+        self._fault = with_properties(QLabel(), objectName="warning", accessibleName="What is wrong with the filter")
         self._build()
         session.watched_changed.connect(self.refresh)
         session.job_changed.connect(self._recut)

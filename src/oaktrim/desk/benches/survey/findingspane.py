@@ -47,6 +47,7 @@ class FindingsPane(QWidget):
         self._groups: dict[str, list[Finding]] = {}
         self.kinds = with_properties(QTableWidget(0, 4), accessibleName="Kinds of findings")
         self._words = QLabel(wordWrap=True, textFormat=Qt.TextFormat.PlainText)
+        self._words.setAccessibleName("What the findings say")
         self._words.setAlignment(Qt.AlignmentFlag.AlignTop)
         self.mend = with_properties(QPushButton("Mend"), objectName="primary")
         self.quiet = with_properties(

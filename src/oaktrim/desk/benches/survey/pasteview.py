@@ -27,7 +27,7 @@ class PasteView(QDialog):
         super().__init__(parent)
         self.setWindowTitle(f"Paste into {column}")
         self.resize(640, 380)
-        self._session, self._column, self._pasted = session, column, pasted
+        self._session, self._column, self.pasted = session, column, pasted
         body = QVBoxLayout(self)
         count = len(pasted.changes)
         refused = f", {len(pasted.refused)} refused" if pasted.refused else ""
@@ -55,9 +55,9 @@ class PasteView(QDialog):
 
     def _paste(self) -> None:
         job = self._session.job
-        for cut in self._pasted.cuts:
+        for cut in self.pasted.cuts:
             job = job.with_cut(cut)
-        for role, paths in self._pasted.roles:
+        for role, paths in self.pasted.roles:
             job = job.with_role(role, paths)
         self._session.edit(job, f"paste into {self._column.lower()}")
         self.accept()

@@ -37,7 +37,7 @@ class RulesPane(QWidget):
     def __init__(self, session: Session, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self._session = session
-        self._lines: dict[Role, tuple[QComboBox, QComboBox, QComboBox, QLabel]] = {}
+        self.lines: dict[Role, tuple[QComboBox, QComboBox, QComboBox, QLabel]] = {}
         self.scope = with_properties(QComboBox(), accessibleName="Targets that the rules are for")
         self.common = with_properties(
             QPushButton("Use the common rule"),
@@ -91,7 +91,7 @@ class RulesPane(QWidget):
         inventory = self._session.inventory
         assert inventory is not None
         clear_layout(self._grid)
-        self._lines = {}
+        self.lines = {}
         every = list(Role)
         roles = [every[code] for code in np.unique(inventory.role_codes)]
         half = -(-len(roles) // 2)
@@ -116,7 +116,7 @@ class RulesPane(QWidget):
                 box.activated.connect(partial(lambda r, _: self._changed(r), role))
             for place, widget in enumerate((QLabel(role.label), share, floor, ceiling, effect)):
                 self._grid.addWidget(widget, line, start + place)
-            self._lines[role] = (share, floor, ceiling, effect)
+            self.lines[role] = (share, floor, ceiling, effect)
         for column in (4, 4 + _COLUMNS):
             self._grid.setColumnStretch(column, 1)
         self._show_scope()
@@ -132,7 +132,7 @@ class RulesPane(QWidget):
             return
         plan = session.plan()
         codes = session.inventory.role_codes
-        for role, (share, floor, ceiling, effect) in self._lines.items():
+        for role, (share, floor, ceiling, effect) in self.lines.items():
             rule = self._rule(role)
             for box, value in (
                 (share, rule and rule.share),
@@ -155,7 +155,7 @@ class RulesPane(QWidget):
         self.refresh()
 
     def _changed(self, role: Role) -> None:
-        share, floor, ceiling, _ = self._lines[role]
+        share, floor, ceiling, _ = self.lines[role]
         job = self._session.job
         if share.currentData() is None:
             self._session.edit(job.without_rule(role, self.targets), f"no rule for {role.label.lower()}")
@@ -168,7 +168,7 @@ class RulesPane(QWidget):
 
     def _use_common(self) -> None:
         job = self._session.job
-        for role in self._lines:
+        for role in self.lines:
             if role in COMMON_SHARES:
                 job = job.with_rule(RoleRule(role, COMMON_SHARES[role], targets=self.targets))
         self._session.edit(job, "the common role rule")

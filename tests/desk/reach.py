@@ -1,0 +1,14 @@
+"""Reaching widgets as assistive programs do: by their accessible names."""
+
+from PySide6.QtWidgets import QLabel, QWidget
+
+
+def named(parent: QWidget, name: str, kind: type = QWidget):
+    """Return the one widget of a name below another."""
+    (found,) = [widget for widget in parent.findChildren(kind) if widget.accessibleName() == name]
+    return found
+
+
+def said(parent: QWidget, name: str) -> str:
+    """Return the text of the label of a name."""
+    return named(parent, name, QLabel).text()
