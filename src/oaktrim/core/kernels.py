@@ -1,8 +1,8 @@
-"""Where compiled kernels are kept: in a folder of their own for each state of their sources.
+"""Where compiled kernels are kept: in a folder of their own for each module of them and each state of what it stands on.
 
 Numba looks only at the file that a kernel stands in. A kernel takes in the code of those that it calls, also from other
-files, and would go on with the old code when one of those changes; so the folder's name is a hash of all modules that hold
-kernels, and of those that they import.
+files, and would go on with the old code when one of those changes; so a folder's name is a hash of a module that holds
+kernels and of all that it imports. What did not change is not compiled again.
 """
 
 from __future__ import annotations
@@ -12,22 +12,24 @@ import hashlib
 import os
 import re
 import shutil
+from collections.abc import Iterable
 from functools import cache
 from pathlib import Path
 from typing import Any
 
 import numba
 import platformdirs
-from numba.core.caching import IndexDataCacheFile
+from numba.core.caching import CacheImpl, IndexDataCacheFile, UserProvidedCacheLocator
 
-_STEM = "kernels-"
+_FOLDER, _WHOLE = "kernels", "whole"
 _IMPORT = re.compile(rb"^from oaktrim\.([\w.]+) import", re.MULTILINE)
+_PACKAGE = Path(__file__).parent
 
 
-def kernel_sources(package: Path) -> list[Path]:
-    """Return the modules below `package` (`oaktrim/core`) that hold kernels, and all of them that those import."""
+def _closure(package: Path, sources: Iterable[Path]) -> list[Path]:
+    """Return some modules and all of the product that they import, directly or not."""
     found: set[Path] = set()
-    waiting = [source for source in package.rglob("*.py") if b"@njit" in source.read_bytes()]
+    waiting = list(sources)
     while waiting:
         source = waiting.pop()
         if source in found or not source.is_file():
@@ -38,30 +40,64 @@ def kernel_sources(package: Path) -> list[Path]:
     return sorted(found)
 
 
-@cache
-def kernel_state() -> str:
-    """Return a hash of all kernels and of what they take in: what they compute is the same while it stays."""
-    package = Path(__file__).parent
+def _modules(package: Path) -> list[Path]:
+    """Return the modules that hold kernels."""
+    return [source for source in sorted(package.rglob("*.py")) if b"@njit" in source.read_bytes()]
+
+
+def kernel_sources(package: Path) -> list[Path]:
+    """Return the modules below `package` (`oaktrim/core`) that hold kernels, and all of them that those import."""
+    return _closure(package, _modules(package))
+
+
+def _hash(sources: Iterable[Path]) -> str:
     digest = hashlib.blake2b(digest_size=8)
-    # What encoders try stands in data beside them.
-    for source in [*kernel_sources(package), *sorted((package / "codecs").rglob("*.toml"))]:
+    for source in sources:
         digest.update(source.read_bytes())
     return digest.hexdigest()
 
 
-def _folder() -> Path:
-    package = Path(__file__).parent
-    beside = package / "__pycache__"
-    if not os.access(beside if beside.exists() else package, os.W_OK):
+@cache
+def kernel_state() -> str:
+    """Return a hash of all kernels and of what they take in: what they compute is the same while it stays."""
+    # What encoders try stands in data beside them.
+    return _hash([*kernel_sources(_PACKAGE), *sorted((_PACKAGE / "codecs").rglob("*.toml"))])
+
+
+@cache
+def _folder_of(module: Path) -> str:
+    """Return the name of the folder for a module's kernels."""
+    name = "-".join(module.with_suffix("").relative_to(_PACKAGE).parts)
+    return f"{name}-{_hash(_closure(_PACKAGE, [module]))}"
+
+
+def _base() -> Path:
+    beside = _PACKAGE / "__pycache__"
+    if not os.access(beside if beside.exists() else _PACKAGE, os.W_OK):
         beside = Path(platformdirs.user_cache_dir("oak-trim"))
-    return beside / f"{_STEM}{kernel_state()}"
+    return beside / _FOLDER
+
+
+class _Locator(UserProvidedCacheLocator):
+    """Finds the folder of a kernel by the state of all that its module stands on."""
+
+    def __init__(self, py_func: Any, py_file: str) -> None:
+        super().__init__(py_func, py_file)
+        file = Path(py_file)
+        if file.is_relative_to(_PACKAGE):
+            self._cache_path = os.path.join(numba.config.CACHE_DIR, _folder_of(file))
+
+    def get_source_stamp(self) -> object:
+        """Nothing: the folder's name says it."""
+        return _FOLDER
 
 
 def keep_kernels() -> None:
-    """Have kernels kept in their folder, unless the environment says where; before any of them is defined."""
+    """Have kernels kept in their folders, unless the environment says where; before any of them is defined."""
     config: Any = numba.config
     if not config.CACHE_DIR:
-        config.CACHE_DIR = str(_folder())
+        config.CACHE_DIR = str(_base())
+        CacheImpl._locator_classes = [_Locator, *CacheImpl._locator_classes]
 
 
 def keep_in_turn() -> None:
@@ -87,25 +123,30 @@ def keep_in_turn() -> None:
 
 def _mark() -> Path:
     config: Any = numba.config
-    return Path(config.CACHE_DIR) / "whole"
+    return Path(config.CACHE_DIR) / _WHOLE
 
 
 def kernels_are_whole() -> bool:
-    """Say whether all kernels were compiled in this folder once."""
-    return _mark().exists()
+    """Say whether all kernels, as they are now, were compiled once."""
+    try:
+        return _mark().read_text() == kernel_state()
+    except OSError:
+        return False
 
 
 def note_whole_kernels() -> None:
-    """Note that all kernels were compiled in this folder."""
-    _mark().touch()
+    """Note that all kernels were compiled."""
+    _mark().write_text(kernel_state())
 
 
 def forget_old_kernels() -> None:
-    """Remove the folders of sources that are no more."""
+    """Remove the folders of what is no more."""
+    base = _base()
     config: Any = numba.config
-    present = Path(config.CACHE_DIR)
-    if not present.name.startswith(_STEM):
+    if Path(config.CACHE_DIR) != base:
         return
-    for folder in present.parent.glob(f"{_STEM}*"):
-        if folder != present:
-            shutil.rmtree(folder, ignore_errors=True)
+    present = {_folder_of(module) for module in _modules(_PACKAGE)}
+    old = [folder for folder in base.glob("*-*") if folder.is_dir() and folder.name not in present]
+    # As they were kept before, one folder for all.
+    for folder in [*old, *base.parent.glob(f"{_FOLDER}-*")]:
+        shutil.rmtree(folder, ignore_errors=True)

@@ -3,11 +3,17 @@
 from __future__ import annotations
 
 from math import cos, sin
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numba import njit
+from numpy.typing import NDArray
 
-from oaktrim.core.scene.model import Points, Primitive, TextureUse
+if TYPE_CHECKING:
+    # Kernels do not stand on the model.
+    from oaktrim.core.scene.model import Primitive, TextureUse
+
+Points = NDArray[np.float32]
 
 _GRID = 256
 _SLACK = 1e-3
