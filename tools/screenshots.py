@@ -81,9 +81,9 @@ def picture_channels(window: Window, app: QApplication, folder: Path) -> None:
     window.show_bench(2)
     packs = channels.packs
     settle(app, 1)
-    packs._select([next(place for place, row in enumerate(packs.model.rows) if row.made)])
+    packs.choose([next(place for place, row in enumerate(packs.model.rows) if row.made)])
     packs.pane.views["Sphere"].click()
-    wait_for(app, lambda: packs.pane._table.rowCount() > 3 and packs.pane.thumb.picture is not None)
+    wait_for(app, lambda: packs.pane.table.rowCount() > 3 and packs.pane.thumb.picture is not None)
     take(window, app, "channels-packs", folder)
     channels.show_page(ChannelsPage.PATCHES)
     patches = channels.patches
@@ -92,7 +92,7 @@ def picture_channels(window: Window, app: QApplication, folder: Path) -> None:
     wait_for(app, lambda: patches.worn[1].picture is not None)
     take(window, app, "channels-patches", folder)
     channels.show_page(ChannelsPage.GLYPHS)
-    wait_for(app, lambda: channels.glyphs._sheet is not None and "smears" in channels.glyphs._harmed.text())
+    wait_for(app, lambda: channels.glyphs.sheet is not None and "smears" in channels.glyphs._harmed.text())
     take(window, app, "channels-glyphs", folder)
     window.session.watch("lounge")
 

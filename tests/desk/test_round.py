@@ -119,7 +119,7 @@ def test_the_whole_round(qtbot, opened, tmp_path):
     texts = [window.ship.result.item(0, column).text() for column in range(6)]
     assert texts[0] == "Texture memory"
     assert texts[2] == texts[3]
-    assert "within" in texts[5]
+    assert "to spare" in texts[5]
     window.ship.refresh()
     qtbot.waitUntil(lambda: listed(window) == {"unchanged"}, timeout=20000)
 
@@ -344,6 +344,7 @@ def test_every_control_has_a_name(opened):
                 "QDoubleSpinBox",
                 "QComboBox",
                 "QTableView",
+                "LedgerTable",
                 "QTableWidget",
                 "QLineEdit",
                 "FilterLine",

@@ -9,7 +9,8 @@ from PySide6.QtCore import QObject, QThreadPool
 
 from oaktrim.core.plan.cuts import Cap
 from oaktrim.core.progress import Progress
-from oaktrim.desk import session as module
+from oaktrim.desk.session import plans as plans_module
+from oaktrim.desk.session import surveys as surveys_module
 from oaktrim.desk.session.session import Session
 from oaktrim.desk.work.tasks import Work, start
 from tests.kit.trees import put
@@ -78,14 +79,14 @@ def two(tmp_path):
 
 def test_opening_another_while_one_is_read(qtbot, window, two, monkeypatch):
     """The first survey ends after the second has begun, and after it has ended: neither shows nor hides anything."""
-    gate, real, busy = Gate(), module.survey_tree, []
+    gate, real, busy = Gate(), surveys_module.survey_tree, []
 
     def survey_tree(root, *rest, **more):
         if root == two[0].absolute():
             yield from gate.task()
         return (yield from real(root, *rest, **more))
 
-    monkeypatch.setattr(module, "survey_tree", survey_tree)
+    monkeypatch.setattr(surveys_module, "survey_tree", survey_tree)
     session = window.session
     session.busy.connect(busy.append)
     session.open(two[0])
@@ -127,7 +128,7 @@ def test_totals_of_states_are_those_of_their_jobs(qtbot, opened):
 
 
 def test_findings_of_a_plan_that_is_gone_are_dropped(qtbot, opened, monkeypatch):
-    session, real, gate = opened.session, module.judge_plan, Gate()
+    session, real, gate = opened.session, plans_module.judge_plan, Gate()
 
     def judge_plan(plan):
         yield from gate.task()
@@ -135,7 +136,7 @@ def test_findings_of_a_plan_that_is_gone_are_dropped(qtbot, opened, monkeypatch)
 
     QThreadPool.globalInstance().waitForDone()
     qtbot.wait(400)
-    monkeypatch.setattr(module, "judge_plan", judge_plan)
+    monkeypatch.setattr(plans_module, "judge_plan", judge_plan)
     before, told = session.findings(), []
     session._plans.judge()
     assert gate.begun.wait(10)

@@ -117,7 +117,7 @@ def test_role_rules_move_the_totals_and_hands_win(qtbot, opened):
     share.activated.emit(share.currentIndex())
     assert session.job.role_rules == (RoleRule(Role.NORMAL, 0.25),)
     assert session.plan().total("memory") < before
-    assert window.rules.rulers["memory"]._reading.total == session.plan().total("memory")
+    assert window.rules.rulers["memory"].reading.total == session.plan().total("memory")
     assert "1 of 1" in pane.lines[Role.NORMAL][3].text()
     session.select([row(window, "oak_n.png")])
     assert "Role: a quarter of base colour" in [rung.cause for rung in window.swatch.ladder.steps]
@@ -180,7 +180,7 @@ def test_groups_and_columns(opened):
     assert sorted(heads) == ["boat  ·  2", "none  ·  4"]
     window.survey.ledger.selectAll()
     assert len(window.session.selected) == 6 and len(window.session.chosen) == 5
-    window.survey.show_column("Saves", True)
+    window.survey.ledger.show_column("Saves", True)
     place = [column.head for column in COLUMNS].index("Saves")
     assert not window.survey.ledger.isColumnHidden(place)
     window.session.select([row(window, "boat.glb")])
@@ -293,7 +293,7 @@ def test_estimates_are_replaced_by_what_is_measured(qtbot, opened):
     qtbot.waitUntil(lambda: session.plan().all_measured, timeout=60000)
     plan = session.plan()
     assert plan.uncertainty == 0 and np.all(plan.package > 0)
-    qtbot.waitUntil(lambda: not opened.rules.rulers["package"]._reading.estimated, timeout=5000)
+    qtbot.waitUntil(lambda: not opened.rules.rulers["package"].reading.estimated, timeout=5000)
 
 
 def test_work_may_outlive_those_who_wait_for_it(qtbot):

@@ -1,7 +1,5 @@
 """One of everything that can be added, each in one place. `register_all` comes before anything else is imported."""
 
-from __future__ import annotations
-
 from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path

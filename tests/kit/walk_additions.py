@@ -59,7 +59,7 @@ def walk(folder: Path) -> dict[str, object]:
         return result.output
 
     met["formats"] = run("formats", "--target", "attic")
-    met["survey"] = json.loads(run("survey", str(folder / "a.oak"), "--format", "json"))
+    met["survey"] = json.loads(run("survey", str(folder / "a.oak"), "--as", "json"))
     met["ship"] = run("ship", str(folder / "a.oak"), "--target", "attic", "--out", str(out))
     met["files"] = sorted(str(path.relative_to(out)) for path in out.rglob("*") if path.is_file())
     mask = parse_texture((out / "brick_base_twins_mask.ktx2").read_bytes(), out)

@@ -82,10 +82,10 @@ class _Locator(UserProvidedCacheLocator):
     """Finds the folder of a kernel by the state of all that its module stands on."""
 
     def __init__(self, py_func: Any, py_file: str) -> None:
-        super().__init__(py_func, py_file)
-        file = Path(py_file)
+        super().__init__(py_func, py_file)  # type: ignore[no-untyped-call]
+        file, config = Path(py_file), numba.config  # type: Path, Any
         if file.is_relative_to(_PACKAGE):
-            self._cache_path = os.path.join(numba.config.CACHE_DIR, _folder_of(file))
+            self._cache_path = os.path.join(config.CACHE_DIR, _folder_of(file))
 
     def get_source_stamp(self) -> object:
         """Nothing: the folder's name says it."""

@@ -25,18 +25,23 @@ _WIDTHS = {"SCALAR": 1, "VEC2": 2, "VEC3": 3, "VEC4": 4, "MAT4": 16}
 
 
 class _Row(msgspec.Struct, frozen=True, rename="camel"):
-    """Ground of the schema: names as in the file, fields that are not listed passed over."""
+    """Ground of the schema: names as in the file, fields that are not listed passed over; `Any` is checked where it is read."""
 
 
 class TextureInfo(_Row, frozen=True):
     index: int
     tex_coord: int = 0
+    scale: Any = 1.0
+    strength: Any = 1.0
     extensions: dict[str, Any] = {}
 
 
 class MetallicRoughness(_Row, frozen=True):
     base_color_texture: TextureInfo | None = None
     metallic_roughness_texture: TextureInfo | None = None
+    base_color_factor: Any = (1, 1, 1, 1)
+    metallic_factor: Any = 1.0
+    roughness_factor: Any = 1.0
 
 
 class MaterialRow(_Row, frozen=True):
@@ -46,6 +51,9 @@ class MaterialRow(_Row, frozen=True):
     occlusion_texture: TextureInfo | None = None
     emissive_texture: TextureInfo | None = None
     alpha_mode: str = "OPAQUE"
+    alpha_cutoff: Any = 0.5
+    double_sided: Any = False
+    emissive_factor: Any = (0, 0, 0)
     extensions: dict[str, Any] = {}
 
 
@@ -74,14 +82,26 @@ class NodeRow(_Row, frozen=True):
     rotation: list[float] | None = None
     scale: list[float] | None = None
     extensions: dict[str, Any] = {}
+    extras: Any = None
 
 
 class PerspectiveRow(_Row, frozen=True):
     yfov: float
+    znear: Any = 0.01
+    zfar: Any = None
+    aspect_ratio: Any = None
+
+
+class OrthographicRow(_Row, frozen=True):
+    xmag: Any = 1.0
+    ymag: Any = 1.0
+    znear: Any = 0.0
+    zfar: Any = None
 
 
 class CameraRow(_Row, frozen=True):
     perspective: PerspectiveRow | None = None
+    orthographic: OrthographicRow | None = None
 
 
 class SceneRow(_Row, frozen=True):
@@ -135,13 +155,20 @@ class AccessorRow(_Row, frozen=True):
     sparse: SparseRow | None = None
 
 
+class TextureSamplerRow(_Row, frozen=True):
+    wrap_s: Any = 10497
+    wrap_t: Any = 10497
+
+
 class SamplerRow(_Row, frozen=True):
     input: int
     output: int
+    interpolation: Any = "LINEAR"
 
 
 class ChannelRow(_Row, frozen=True):
     sampler: int
+    target: Any = None
 
 
 class AnimationRow(_Row, frozen=True):
@@ -177,6 +204,8 @@ class RootRow(_Row, frozen=True):
     animations: list[AnimationRow] = []
     skins: list[SkinRow] = []
     cameras: list[CameraRow] = []
+    samplers: list[TextureSamplerRow] = []
+    extensions: Any = None
     extensions_used: list[str] = []
     extensions_required: list[str] = []
 

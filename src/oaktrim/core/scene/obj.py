@@ -10,7 +10,19 @@ from numpy.typing import NDArray
 from oaktrim.core.errors import FileError
 from oaktrim.core.files.references import ReferenceFolder
 from oaktrim.core.scene.faults import Faults
-from oaktrim.core.scene.model import ImageSource, Material, Mesh, Model, Node, Points, Primitive, Slot, TextureUse
+from oaktrim.core.scene.model import (
+    AlphaMode,
+    ImageSource,
+    Material,
+    Mesh,
+    Model,
+    Node,
+    Points,
+    Primitive,
+    Slot,
+    Surface,
+    TextureUse,
+)
 
 _SLOTS = {
     "map_kd": Slot.BASE_COLOUR,
@@ -44,6 +56,7 @@ class _Lines:
 
     points: list[str] = field(default_factory=list)
     uvs: list[str] = field(default_factory=list)
+    normals: list[str] = field(default_factory=list)
     faces: dict[tuple[str, str], list[list[str]]] = field(default_factory=dict)
     libraries: list[str] = field(default_factory=list)
 
@@ -51,7 +64,7 @@ class _Lines:
 def _read_lines(text: str, place: ReferenceFolder) -> _Lines:
     found, name, material = _Lines(), "", ""
     faces: list[list[str]] | None = None
-    points_seen = uvs_seen = 0
+    points_seen = uvs_seen = normals_seen = 0
     for number, line in enumerate(text.replace("\\\n", " ").splitlines(), 1):
         word, _, rest = line.strip().partition(" ")
         if word == "v":
@@ -60,11 +73,14 @@ def _read_lines(text: str, place: ReferenceFolder) -> _Lines:
         elif word == "vt":
             found.uvs.append(rest)
             uvs_seen += 1
+        elif word == "vn":
+            found.normals.append(rest)
+            normals_seen += 1
         elif word == "f":
             if faces is None:
                 faces = found.faces.setdefault((name, material), [])
             try:
-                faces.append([_absolute(corner, points_seen, uvs_seen) for corner in rest.split()])
+                faces.append([_absolute(corner, (points_seen, uvs_seen, normals_seen)) for corner in rest.split()])
             except ValueError as error:
                 raise FileError(place.file, f"line {number}: {line.strip()[:60]!r} is no face") from error
         elif word in ("o", "g"):
@@ -76,14 +92,14 @@ def _read_lines(text: str, place: ReferenceFolder) -> _Lines:
     return found
 
 
-def _absolute(corner: str, points: int, uvs: int) -> str:
+def _absolute(corner: str, seen: tuple[int, ...]) -> str:
     """Return a corner with its negative places, which count back from here, made plain."""
     if "-" not in corner:
         return corner
     parts = corner.split("/")
-    for place, seen in ((0, points), (1, uvs)):
+    for place, count in enumerate(seen):
         if place < len(parts) and parts[place].startswith("-"):
-            parts[place] = str(seen + 1 + int(parts[place]))
+            parts[place] = str(count + 1 + int(parts[place]))
     return "/".join(parts)
 
 
@@ -99,30 +115,42 @@ def _numbers(rows: list[str], width: int, what: str, place: ReferenceFolder) -> 
     return array
 
 
-def _primitive(
-    faces: list[list[str]], points: Points, uvs: Points, material: int | None, place: ReferenceFolder
-) -> Primitive:
-    """Return polygons as triangles fanned from their first corner, over corners that share position and UV."""
-    order: dict[tuple[int, int], int] = {}
+@dataclass(frozen=True)
+class _Columns:
+    """What faces point to: positions, UVs, and normals where these are wanted."""
+
+    points: Points
+    uvs: Points
+    normals: Points
+
+
+def _corner(text: str, columns: _Columns, place: ReferenceFolder) -> tuple[int, int, int]:
+    """Return the places that a corner of a face names, -1 where it names none."""
+    parts = (*text.split("/"), "", "")[:3]
+    try:
+        point, uv, normal = int(parts[0]) - 1, *(int(part) - 1 if part else -1 for part in parts[1:])
+    except ValueError as error:
+        raise FileError(place.file, f"holds the face corner {text[:40]!r}") from error
+    if not 0 <= point < len(columns.points) or not -1 <= uv < len(columns.uvs):
+        raise FileError(place.file, f"holds the face corner {text[:40]!r}, past what stands before it")
+    return point, uv, normal if 0 <= normal < len(columns.normals) else -1
+
+
+def _primitive(faces: list[list[str]], columns: _Columns, material: int | None, place: ReferenceFolder) -> Primitive:
+    """Return polygons as triangles fanned from their first corner, over corners that share all that they name."""
+    order: dict[tuple[int, int, int], int] = {}
     triangles = []
     for face in faces:
-        corners = []
-        for corner in face:
-            parts = corner.split("/")
-            try:
-                key = (int(parts[0]) - 1, int(parts[1]) - 1 if len(parts) > 1 and parts[1] else -1)
-            except ValueError as error:
-                raise FileError(place.file, f"holds the face corner {corner[:40]!r}") from error
-            if not 0 <= key[0] < len(points) or key[1] >= len(uvs) or key[1] < -1:
-                raise FileError(place.file, f"holds the face corner {corner[:40]!r}, past what stands before it")
-            corners.append(order.setdefault(key, len(order)))
+        corners = [order.setdefault(_corner(text, columns, place), len(order)) for text in face]
         triangles += [(corners[0], corners[i], corners[i + 1]) for i in range(1, len(corners) - 1)]
         if len(triangles) > _MOST_CORNERS:
             raise FileError(place.file, "holds more triangles than can be read")
-    keys = np.array(list(order), np.int64).reshape(-1, 2)
-    has_uvs = len(keys) > 0 and bool((keys[:, 1] >= 0).all())
+    keys = np.array(list(order), np.int64).reshape(-1, 3)
+    has_uvs, has_normals = (len(keys) > 0 and bool((keys[:, column] >= 0).all()) for column in (1, 2))
     flat: NDArray[np.int64] = np.array(triangles, np.int64).reshape(-1, 3)
-    return Primitive(points[keys[:, 0]], (uvs[keys[:, 1]],) if has_uvs else (), flat, material, len(flat))
+    uvs = (columns.uvs[keys[:, 1]],) if has_uvs else ()
+    normals = columns.normals[keys[:, 2]] if has_normals else None
+    return Primitive(columns.points[keys[:, 0]], uvs, flat, material, len(flat), normals)
 
 
 def _split_map(rest: str) -> tuple[str, dict[str, tuple[float, ...]]]:
@@ -190,13 +218,48 @@ class _Library:
 
     def materials(self) -> tuple[Material, ...]:
         return tuple(
-            Material(name or "material", tuple(uses), "\n".join(sorted(self.lines[name])))
+            Material(name or "material", tuple(uses), "\n".join(sorted(self.lines[name])), surface=self._surface(name))
             for name, uses in self.uses.items()
         )
 
+    def _surface(self, material: str) -> Surface:
+        """Return the factors of a material, as far as MTL has what corresponds: Kd, Ke, d or Tr, Pr or Ns, Pm."""
+        said: dict[str, list[float]] = {}
+        for line in self.lines[material]:
+            word, _, rest = line.partition(" ")
+            said[word] = [float(value) for value in rest.split() if _is_number(value)]
+        mapped = {use.slot for use in self.uses[material]}
 
-def model_of_obj(data: bytes, place: ReferenceFolder) -> Model:
+        def colour(word: str, otherwise: float) -> tuple[float, float, float]:
+            values = said.get(word, [])
+            red, green, blue = values if len(values) == 3 else [otherwise] * 3
+            return red, green, blue
+
+        def number(word: str, otherwise: float) -> float:
+            return (said.get(word) or [otherwise])[0]
+
+        # A map stands for the whole of its colour: writers leave Kd at anything beside it.
+        base = (1.0, 1.0, 1.0) if Slot.BASE_COLOUR in mapped else colour("kd", 0.8)
+        alpha = number("d", 1 - number("tr", 0))
+        clear = alpha < 1 or Slot.OPACITY in mapped
+        # Blinn's exponent as roughness: Burley, "Physically based shading at Disney" (2012), section 5.
+        rough = (2 / (max(0.0, number("ns", 30)) + 2)) ** 0.25
+        return Surface(
+            base_colour=(*base, alpha),
+            metallic=number("pm", 1.0 if Slot.METALNESS in mapped else 0.0),
+            roughness=number("pr", 1.0 if Slot.ROUGHNESS in mapped else rough),
+            emissive=(1.0, 1.0, 1.0) if Slot.EMISSIVE in mapped else colour("ke", 0),
+            alpha=AlphaMode.BLEND if clear else AlphaMode.OPAQUE,
+            two_sided=True,
+        )
+
+
+def model_of_obj(data: bytes, place: ReferenceFolder, whole: bool = False) -> Model:
     """Return the model in an OBJ file and its libraries; a library that cannot be read is a fault of the model.
+
+    Parameters
+    ----------
+    whole : with normals, which a survey does not need
 
     Raises
     ------
@@ -212,14 +275,15 @@ def model_of_obj(data: bytes, place: ReferenceFolder) -> Model:
         except FileError as error:
             faults.note(f"material library: {error.fault}")
     materials = list(library.uses)
-    points, uvs = _numbers(lines.points, 3, "position", place), _numbers(lines.uvs, 2, "UV", place)
+    normals = _numbers(lines.normals, 3, "normal", place) if whole else np.zeros((0, 3), np.float32)
+    columns = _Columns(_numbers(lines.points, 3, "position", place), _numbers(lines.uvs, 2, "UV", place), normals)
     meshes: dict[str, list[Primitive]] = {}
     for (name, material), faces in lines.faces.items():
         if material and material not in library.uses:
             fault = f"material {material[:60]!r} is used and in no library"
             faults.note(fault)
         index = materials.index(material) if material in library.uses else None
-        meshes.setdefault(name, []).append(_primitive(faces, points, uvs, index, place))
+        meshes.setdefault(name, []).append(_primitive(faces, columns, index, place))
     total = max(1, sum(primitive.count for primitives in meshes.values() for primitive in primitives))
     made = []
     for name, primitives in meshes.items():

@@ -5,15 +5,19 @@ from __future__ import annotations
 from oaktrim.core.errors import FileError
 from oaktrim.core.files.gltf import parse_gltf
 from oaktrim.core.files.references import ReferenceFolder
-from oaktrim.core.scene.gltf import images_of, model_of
+from oaktrim.core.scene.gltf.model import images_of, model_of
 from oaktrim.core.scene.model import ImageSource, Model
 from oaktrim.core.scene.obj import model_of_obj
 
 SUFFIXES = frozenset((".gltf", ".glb", ".obj"))
 
 
-def parse_model(data: bytes, place: ReferenceFolder) -> Model:
+def parse_model(data: bytes, place: ReferenceFolder, whole: bool = False) -> Model:
     """Return the model in a file's bytes.
+
+    Parameters
+    ----------
+    whole : with all that drawing needs, which a survey does not
 
     Raises
     ------
@@ -22,8 +26,8 @@ def parse_model(data: bytes, place: ReferenceFolder) -> Model:
     if not data:
         raise FileError(place.file, "is empty")
     if place.path.lower().endswith(".obj"):
-        return model_of_obj(data, place)
-    return model_of(parse_gltf(data, place))
+        return model_of_obj(data, place, whole)
+    return model_of(parse_gltf(data, place), whole)
 
 
 def parse_images(data: bytes, place: ReferenceFolder) -> tuple[ImageSource, ...]:

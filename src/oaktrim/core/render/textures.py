@@ -1,0 +1,216 @@
+"""Textures as they are sampled: mip chains of 16-bit linear light, one after the other in one array.
+
+Filtering as OpenGL 4.6 core, clauses 8.14 and 8.15: the level of detail from the derivatives of the texture coordinates, two
+levels of four texels each, and along the longer axis of the footprint as many of them as it is longer (P. Heckbert,
+"Fundamentals of texture mapping and image warping", 1989).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+
+from oaktrim.core.pixels.image import Image, Transfer, to_rgba
+from oaktrim.core.pixels.transfer import srgb_to_linear
+from oaktrim.core.render.rasterize import KERNEL
+from oaktrim.core.scene.model import Wrap
+
+FAST = {**KERNEL, "fastmath": {"contract", "reassoc", "nsz", "arcp"}}
+MOST_LEVELS = 16
+# Columns of a row of `TextureSet.rows`.
+LEVELS, WRAP_U, WRAP_V, FIRST = 0, 1, 2, 3
+WIDTH = FIRST + 3 * MOST_LEVELS
+_WRAPS = {Wrap.REPEAT: 0, Wrap.CLAMP: 1, Wrap.MIRROR: 2}
+_SCALE = np.float32(1 / 65535)
+
+
+@dataclass(frozen=True, eq=False)
+class TextureSet:
+    """Textures in one array.
+
+    Parameters
+    ----------
+    texels : (T, 4) uint16, linear light and straight alpha
+    rows : (K, WIDTH) int64: levels, wrap across and down, then of each level where it begins, its width and its height
+    """
+
+    texels: NDArray[np.uint16]
+    rows: NDArray[np.int64]
+
+    @property
+    def bytes(self) -> int:
+        """What it takes in memory."""
+        return self.texels.nbytes
+
+
+def linear_texels(image: Image) -> NDArray[np.uint16]:
+    """Return an image as (H, W, 4) uint16 linear; what lies outside 0..1 is held at its ends."""
+    if image.pixels.dtype == np.uint8 and image.transfer is Transfer.SRGB:
+        codes = to_rgba(image)
+        table = np.rint(srgb_to_linear(np.arange(256, dtype=np.float32) / 255) * 65535).astype(np.uint16)
+        out = np.empty(codes.shape, np.uint16)
+        out[..., :3] = table[codes[..., :3]]
+        out[..., 3] = codes[..., 3].astype(np.uint16) * 257
+        return out
+    if image.pixels.dtype == np.uint16 and image.transfer is Transfer.LINEAR:
+        return np.ascontiguousarray(to_rgba(image, np.uint16))
+    wide = np.nan_to_num(to_rgba(image, np.float32), nan=0.0, posinf=1.0, neginf=0.0)
+    if image.transfer is Transfer.SRGB and not image.is_float:
+        wide[..., :3] = srgb_to_linear(np.clip(wide[..., :3], 0, 1))
+    found: NDArray[np.uint16] = np.rint(np.clip(wide, 0, 1) * 65535).astype(np.uint16)
+    return found
+
+
+def halved(texels: NDArray[np.uint16]) -> NDArray[np.uint16]:
+    """Return the next level: the mean of four texels, colour weighed by alpha, odd sides cut."""
+    height, width = (max(1, side // 2) for side in texels.shape[:2])
+    wide = texels[: max(1, height * 2), : max(1, width * 2)].astype(np.float32)
+    alpha = wide[..., 3:] / 65535
+    wide[..., :3] *= alpha
+    for axis in (0, 1):
+        if wide.shape[axis] > 1:
+            first = [slice(None)] * 3
+            second = [slice(None)] * 3
+            first[axis], second[axis] = slice(0, None, 2), slice(1, None, 2)
+            wide = (wide[tuple(first)] + wide[tuple(second)]) * np.float32(0.5)
+    alpha = wide[..., 3:] / 65535
+    plain = texels[: 2 * height : 2, : 2 * width : 2, :3]
+    colour = np.where(alpha > 0, wide[..., :3] / np.maximum(alpha, 1e-9), plain)
+    out = np.concatenate([colour, wide[..., 3:]], axis=2)
+    return np.rint(np.clip(out, 0, 65535)).astype(np.uint16)
+
+
+def mip_chain(image: Image) -> list[NDArray[np.uint16]]:
+    """Return all levels of an image down to one texel, by halving."""
+    levels = [linear_texels(image)]
+    while max(levels[-1].shape[:2]) > 1 and len(levels) < MOST_LEVELS:
+        levels.append(halved(levels[-1]))
+    return levels
+
+
+def hatched() -> list[NDArray[np.uint16]]:
+    """Return what stands for a texture that is not there: diagonal bars."""
+    y, x = np.mgrid[0:64, 0:64]
+    bars = ((x + y) // 8) % 2 == 0
+    colour = np.where(bars[..., None], (0.55, 0.06, 0.30), (0.85, 0.80, 0.82))
+    return mip_chain(Image.of(np.rint(np.concatenate([colour, np.ones((64, 64, 1))], axis=2) * 255).astype(np.uint8)))
+
+
+def texture_set(chains: Sequence[Sequence[NDArray[np.uint16]]], wraps: Sequence[tuple[Wrap, Wrap]]) -> TextureSet:
+    """Return textures as one array.
+
+    Parameters
+    ----------
+    chains : the levels of each, (H, W, 4) uint16 linear, the largest first
+    wraps : of each, across and down
+    """
+    rows = np.zeros((len(chains), WIDTH), np.int64)
+    parts, at = [], 0
+    for number, (levels, wrap) in enumerate(zip(chains, wraps, strict=True)):
+        kept = levels[:MOST_LEVELS]
+        rows[number, LEVELS] = len(kept)
+        rows[number, WRAP_U], rows[number, WRAP_V] = _WRAPS[wrap[0]], _WRAPS[wrap[1]]
+        for level, texels in enumerate(kept):
+            height, width = texels.shape[:2]
+            rows[number, FIRST + 3 * level : FIRST + 3 * level + 3] = at, width, height
+            parts.append(np.ascontiguousarray(texels, np.uint16).reshape(-1, 4))
+            at += width * height
+    texels = np.concatenate(parts) if parts else np.zeros((1, 4), np.uint16)
+    return TextureSet(texels, rows)
+
+
+@njit(**FAST)
+def _wrapped(i, size, how):
+    """Return a texel's place after wrapping (OpenGL 4.6 core, table 8.20)."""
+    if how == 0:
+        # Most coordinates lie inside: no division for them.
+        if i < 0 or i >= size:
+            i = i % size
+        return i
+    if how == 1:
+        return min(max(i, 0), size - 1)
+    i = i % (2 * size)
+    return i if i < size else 2 * size - 1 - i
+
+
+@njit(**FAST)
+def sample_level(texels, rows, t, level, u, v):
+    """Return red, green, blue and alpha, 0..1 linear, of four texels of a level."""
+    at = FIRST + 3 * level
+    start, width, height = rows[t, at], rows[t, at + 1], rows[t, at + 2]
+    x = u * np.float32(width) - np.float32(0.5)
+    y = v * np.float32(height) - np.float32(0.5)
+    # Far coordinates have no fraction that means anything, and must not leave the integers.
+    x = min(max(x, np.float32(-1e9)), np.float32(1e9))
+    y = min(max(y, np.float32(-1e9)), np.float32(1e9))
+    fx, fy = np.floor(x), np.floor(y)
+    i, j = np.int64(fx), np.int64(fy)
+    px, py = x - fx, y - fy
+    x0, x1 = _wrapped(i, width, rows[t, WRAP_U]), _wrapped(i + 1, width, rows[t, WRAP_U])
+    y0, y1 = _wrapped(j, height, rows[t, WRAP_V]), _wrapped(j + 1, height, rows[t, WRAP_V])
+    a, b, c, d = start + y0 * width + x0, start + y0 * width + x1, start + y1 * width + x0, start + y1 * width + x1
+    wa = (np.float32(1) - px) * (np.float32(1) - py) * _SCALE
+    wb = px * (np.float32(1) - py) * _SCALE
+    wc = (np.float32(1) - px) * py * _SCALE
+    wd = px * py * _SCALE
+    red = texels[a, 0] * wa + texels[b, 0] * wb + texels[c, 0] * wc + texels[d, 0] * wd
+    green = texels[a, 1] * wa + texels[b, 1] * wb + texels[c, 1] * wc + texels[d, 1] * wd
+    blue = texels[a, 2] * wa + texels[b, 2] * wb + texels[c, 2] * wc + texels[d, 2] * wd
+    alpha = texels[a, 3] * wa + texels[b, 3] * wb + texels[c, 3] * wc + texels[d, 3] * wd
+    return np.float32(red), np.float32(green), np.float32(blue), np.float32(alpha)
+
+
+@njit(**FAST)
+def footprint(width, height, dudx, dvdx, dudy, dvdy):
+    """Return the squared lengths of a pixel's two axes in texels of a level of this size."""
+    w, h = np.float32(width), np.float32(height)
+    return (dudx * w) ** 2 + (dvdx * h) ** 2, (dudy * w) ** 2 + (dvdy * h) ** 2
+
+
+@njit(**FAST)
+def level_of(across, down):
+    """Return the level of detail of a footprint: log2 of its longer axis."""
+    longest = max(across, down)
+    return np.float32(0.5) * np.log2(max(longest, np.float32(1e-12)))
+
+
+@njit(**FAST)
+def trilinear(texels, rows, t, u, v, level):
+    """Return red, green, blue and alpha between two levels."""
+    last = rows[t, LEVELS] - 1
+    held = min(max(level, np.float32(0)), np.float32(last))
+    low = np.int64(held)
+    part = held - np.float32(low)
+    r, g, b, a = sample_level(texels, rows, t, low, u, v)
+    if part > np.float32(0) and low < last:
+        r2, g2, b2, a2 = sample_level(texels, rows, t, low + 1, u, v)
+        r, g, b, a = r + (r2 - r) * part, g + (g2 - g) * part, b + (b2 - b) * part, a + (a2 - a) * part
+    return r, g, b, a
+
+
+@njit(**FAST)
+def sample(texels, rows, t, u, v, dudx, dvdx, dudy, dvdy, anisotropy):
+    """Return red, green, blue and alpha of a footprint; `anisotropy` is how many probes it may take, 1 for trilinear."""
+    across, down = footprint(rows[t, FIRST + 1], rows[t, FIRST + 2], dudx, dvdx, dudy, dvdy)
+    if anisotropy <= 1:
+        return trilinear(texels, rows, t, u, v, level_of(across, down))
+    longest, shortest = max(across, down), min(across, down)
+    ratio = np.sqrt(longest / max(shortest, np.float32(1e-12)))
+    probes = np.int64(min(np.ceil(ratio), np.float32(anisotropy)))
+    probes = max(probes, 1)
+    level = np.float32(0.5) * np.log2(max(longest, np.float32(1e-12))) - np.log2(np.float32(probes))
+    if across >= down:
+        su, sv = dudx, dvdx
+    else:
+        su, sv = dudy, dvdy
+    red = green = blue = alpha = np.float32(0)
+    share = np.float32(1) / np.float32(probes)
+    for k in range(probes):
+        away = (np.float32(k) + np.float32(0.5)) * share - np.float32(0.5)
+        r, g, b, a = trilinear(texels, rows, t, u + su * away, v + sv * away, level)
+        red, green, blue, alpha = red + r * share, green + g * share, blue + b * share, alpha + a * share
+    return red, green, blue, alpha
