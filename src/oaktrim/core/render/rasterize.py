@@ -9,12 +9,13 @@ order of drawing and the number of threads change nothing.
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-KERNEL = {"nogil": True, "cache": True, "error_model": "numpy"}
+KERNEL: dict[str, Any] = {"nogil": True, "cache": True, "error_model": "numpy"}
 TILE_WIDE, TILE_HIGH = 64, 32
 # Coordinates in 256ths of a pixel.
 BITS = 8

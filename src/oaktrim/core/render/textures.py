@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numba import njit
@@ -19,7 +20,7 @@ from oaktrim.core.pixels.transfer import srgb_to_linear
 from oaktrim.core.render.rasterize import KERNEL
 from oaktrim.core.scene.model import Wrap
 
-FAST = {**KERNEL, "fastmath": {"contract", "reassoc", "nsz", "arcp"}}
+FAST: dict[str, Any] = {**KERNEL, "fastmath": {"contract", "reassoc", "nsz", "arcp"}}
 MOST_LEVELS = 16
 # Columns of a row of `TextureSet.rows`.
 LEVELS, WRAP_U, WRAP_V, FIRST = 0, 1, 2, 3
