@@ -95,3 +95,82 @@ class Driver:
         out = self._get((width, height), _FLOAT, np.float32)
         self._gl.glDeleteTextures(1, ctypes.byref(texture))
         return out
+
+
+_DRAW_VERTEX = """#version 330
+in vec3 place; in vec2 coord; in uint number;
+uniform mat4 matrix;
+out vec2 uv; flat out uint triangle;
+void main() { gl_Position = matrix * vec4(place, 1.0); uv = coord; triangle = number; }
+"""
+_DRAW_FRAGMENT = """#version 330
+in vec2 uv; flat in uint triangle;
+uniform sampler2D picture; uniform vec2 size;
+layout(location = 0) out uvec4 id; layout(location = 1) out vec4 facts; layout(location = 2) out vec4 read;
+void main() {
+    id = uvec4(triangle + 1u, 0u, 0u, 0u);
+    vec2 dx = dFdx(uv) * size, dy = dFdy(uv) * size;
+    facts = vec4(gl_FragCoord.z, uv, 0.5 * log2(max(dot(dx, dx), dot(dy, dy))));
+    read = texture(picture, uv);
+}
+"""
+
+
+class Drawer:
+    """Draws triangles with the driver: ids, depth, UVs, the level of detail by differences, and a texture as it filters it."""
+
+    def __init__(self, driver: Driver) -> None:
+        self._context = driver.context
+        self._program = self._context.program(_DRAW_VERTEX, _DRAW_FRAGMENT)
+
+    def draw(self, points, uvs, triangles, matrix, size, levels=None, cull=True):
+        """Return ids (H, W), -1 for none, facts (H, W, 4): depth, u, v, level, and what was read (H, W, 4); row 0 is the top.
+
+        Parameters
+        ----------
+        points (N, 3), uvs (N, 2), triangles (M, 3) : drawn with flat ids, so that every triangle has vertices of its own
+        levels : of the texture, (h, w, 4) uint8 each, the largest first
+        """
+        context, program = self._context, self._program
+        corners = triangles.reshape(-1)
+        rows = np.zeros(len(corners), [("place", "3f4"), ("coord", "2f4"), ("number", "u4")])
+        rows["place"], rows["coord"] = points[corners], uvs[corners]
+        rows["number"] = np.repeat(np.arange(len(triangles), dtype=np.uint32), 3)
+        buffer = context.buffer(rows.tobytes())
+        array = context.vertex_array(program, [(buffer, "3f4 2f4 u4", "place", "coord", "number")])
+        targets = [context.texture(size, 4, dtype="u4"), *(context.texture(size, 4, dtype="f4") for _ in range(2))]
+        frame = context.framebuffer(targets, context.depth_texture(size))
+        frame.use()
+        frame.clear(depth=1.0)
+        context.enable(moderngl.DEPTH_TEST)
+        context.depth_func = "<"
+        (context.enable if cull else context.disable)(moderngl.CULL_FACE)
+        levels = levels or [np.full((1, 1, 4), 255, np.uint8)]
+        picture = context.texture((levels[0].shape[1], levels[0].shape[0]), 4, alignment=1)
+        for number, level in enumerate(levels):
+            picture.write(
+                np.ascontiguousarray(level).tobytes(), level=number, alignment=1
+            ) if number else picture.write(np.ascontiguousarray(level).tobytes(), alignment=1)
+        if len(levels) > 1:
+            picture.build_mipmaps(0, len(levels) - 1)
+            for number, level in enumerate(levels):
+                picture.write(np.ascontiguousarray(level).tobytes(), level=number, alignment=1)
+            picture.filter = (moderngl.LINEAR_MIPMAP_LINEAR, moderngl.LINEAR)
+        picture.use(0)
+        program["matrix"].write(np.ascontiguousarray(matrix.T, np.float32).tobytes())
+        program["size"].value = (float(levels[0].shape[1]), float(levels[0].shape[0]))
+        array.render()
+        width, height = size
+        ids = (
+            np.frombuffer(targets[0].read(alignment=1), np.uint32)
+            .reshape(height, width, 4)[::-1, :, 0]
+            .astype(np.int64)
+            - 1
+        )
+        facts, read = (
+            np.frombuffer(target.read(alignment=1), np.float32).reshape(height, width, 4)[::-1]
+            for target in targets[1:]
+        )
+        for thing in (array, buffer, frame, picture, *targets):
+            thing.release()
+        return ids, facts, read

@@ -16,6 +16,8 @@ from oaktrim.core.scene.model import Lens
 Matrix = NDArray[np.float64]
 Triple = tuple[float, float, float]
 _STEEPEST = radians(89.0)
+# The part of the picture that a framed box may fill.
+_ROOM = 0.94
 
 
 @dataclass(frozen=True)
@@ -138,13 +140,17 @@ def framing(
     low, high : corners of the box, (3,)
     towards : the direction from the box to the camera
     """
-    centre = (low.astype(np.float64) + high.astype(np.float64)) / 2
-    radius = float(np.linalg.norm(high.astype(np.float64) - low)) / 2 or 1.0
-    narrow = yfov if aspect >= 1 else 2 * np.arctan(tan(yfov / 2) * aspect)
-    distance = radius / sin(narrow / 2) * 1.02
+    least, most = low.astype(np.float64), high.astype(np.float64)
+    centre = (least + most) / 2
+    radius = float(np.linalg.norm(most - least)) / 2 or 1.0
     way = np.array(towards, np.float64)
-    eye = centre + way / np.linalg.norm(way) * distance
-    return Camera(_triple(eye), _triple(centre), yfov, near=max(1e-6, (distance - radius) * 0.2))
+    way /= np.linalg.norm(way)
+    right, up, back = Camera(_triple(centre + way), _triple(centre)).axes()
+    corners = np.array([[x, y, z] for x in (0, 1) for y in (0, 1) for z in (0, 1)]) * (most - least) + least - centre
+    tall = tan(yfov / 2) * _ROOM
+    needed = np.maximum(np.abs(corners @ up) / tall, np.abs(corners @ right) / (tall * aspect)) + corners @ back
+    distance = max(float(needed.max()), radius * 0.05) if radius else 1.0
+    return Camera(_triple(centre + way * distance), _triple(centre), yfov, near=max(1e-6, radius * 1e-3))
 
 
 def of_lens(lens: Lens, matrix: Matrix, distance: float = 1.0) -> Camera:

@@ -229,7 +229,7 @@ def span(corners, p, py, left, right, sx):
         ax, ay = corners[p, 2 * k], corners[p, 2 * k + 1]
         dx, dy = corners[p, 2 * n] - ax, corners[p, 2 * n + 1] - ay
         # Inside where e >= least: samples on an edge belong to the triangle at its right, or above it.
-        least = 0 if dy < 0 or (dy == 0 and dx > 0) else 1
+        least = 0 if dy < 0 or (dy == 0 and dx < 0) else 1
         e = dx * (py - ay) - dy * (sx - ax)
         if dy == 0:
             if e < least:

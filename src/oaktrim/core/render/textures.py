@@ -82,7 +82,8 @@ def halved(texels: NDArray[np.uint16]) -> NDArray[np.uint16]:
     plain = texels[: 2 * height : 2, : 2 * width : 2, :3]
     colour = np.where(alpha > 0, wide[..., :3] / np.maximum(alpha, 1e-9), plain)
     out = np.concatenate([colour, wide[..., 3:]], axis=2)
-    return np.rint(np.clip(out, 0, 65535)).astype(np.uint16)
+    found: NDArray[np.uint16] = np.rint(np.clip(out, 0, 65535)).astype(np.uint16)
+    return found
 
 
 def mip_chain(image: Image) -> list[NDArray[np.uint16]]:
