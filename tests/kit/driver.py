@@ -110,8 +110,10 @@ layout(location = 0) out uvec4 id; layout(location = 1) out vec4 facts; layout(l
 void main() {
     id = uvec4(triangle + 1u, 0u, 0u, 0u);
     vec2 dx = dFdx(uv) * size, dy = dFdy(uv) * size;
-    facts = vec4(gl_FragCoord.z, uv, 0.5 * log2(max(dot(dx, dx), dot(dy, dy))));
-    read = texture(picture, uv);
+    float level = 0.5 * log2(max(dot(dx, dx), dot(dy, dy)));
+    facts = vec4(gl_FragCoord.z, uv, level);
+    // Not by its own level, whose logarithm is an approximation.
+    read = textureLod(picture, uv, level);
 }
 """
 
@@ -147,15 +149,11 @@ class Drawer:
         (context.enable if cull else context.disable)(moderngl.CULL_FACE)
         levels = levels or [np.full((1, 1, 4), 255, np.uint8)]
         picture = context.texture((levels[0].shape[1], levels[0].shape[0]), 4, alignment=1)
-        for number, level in enumerate(levels):
-            picture.write(
-                np.ascontiguousarray(level).tobytes(), level=number, alignment=1
-            ) if number else picture.write(np.ascontiguousarray(level).tobytes(), alignment=1)
         if len(levels) > 1:
             picture.build_mipmaps(0, len(levels) - 1)
-            for number, level in enumerate(levels):
-                picture.write(np.ascontiguousarray(level).tobytes(), level=number, alignment=1)
             picture.filter = (moderngl.LINEAR_MIPMAP_LINEAR, moderngl.LINEAR)
+        for number, level in enumerate(levels):
+            picture.write(np.ascontiguousarray(level).tobytes(), level=number, alignment=1)
         picture.use(0)
         program["matrix"].write(np.ascontiguousarray(matrix.T, np.float32).tobytes())
         program["size"].value = (float(levels[0].shape[1]), float(levels[0].shape[0]))

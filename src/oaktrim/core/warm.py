@@ -21,7 +21,12 @@ from oaktrim.core.pixels.image import Image
 from oaktrim.core.pixels.levels import build_mip_chain
 from oaktrim.core.pixels.resample import Resampling
 from oaktrim.core.progress import Progress, Task, finish, threads_here
-from oaktrim.core.raster.mesh import see
+from oaktrim.core.render.camera import Camera
+from oaktrim.core.render.drawable import BoundTexture, chain_of, drawable
+from oaktrim.core.render.drawlist import draw_list
+from oaktrim.core.render.picture import Settings, draw, footprints
+from oaktrim.core.scene.model import AlphaMode, Material, Mesh, Model, Node, Slot, Surface, TextureUse
+from oaktrim.core.scene.shapes import plane
 from oaktrim.core.scene.uvs import overlap_share
 from oaktrim.core.survey.read import made_facts
 
@@ -37,10 +42,14 @@ def warm_beside() -> Task[None]:
         yield from warm()
         return
     rest = [name for name in _names() if name not in _LONGEST]
-    jobs = [*((name,) for name in _LONGEST), *(rest[start :: len(rest) // 8] for start in range(len(rest) // 8)), ()]
+    codecs = [
+        *((name,) for name in _LONGEST),
+        *(tuple(rest[start :: len(rest) // 8]) for start in range(len(rest) // 8)),
+    ]
+    jobs = [("draws",), *(("codecs", *names) for names in codecs), ("looks",)]
     try:
         with ProcessPoolExecutor(threads_here(), get_context("spawn"), keep_in_turn) as pool:
-            pending = {pool.submit(_compile, tuple(names)) for names in jobs}
+            pending = {pool.submit(_compile, what, names) for what, *names in jobs}
             while pending:
                 yield Progress(len(jobs) - len(pending), len(jobs) + 1, "compiling kernels, which takes some minutes")
                 done, pending = wait(pending, timeout=1, return_when=FIRST_COMPLETED)
@@ -53,9 +62,9 @@ def warm_beside() -> Task[None]:
     note_whole_kernels()
 
 
-def _compile(names: Sequence[str]) -> None:
-    """Compile what encodes and decodes some formats; without any, all the rest."""
-    for _ in _codecs(names) if names else _looks():
+def _compile(what: str, names: Sequence[str]) -> None:
+    """Compile what encodes and decodes some formats, or one of the other parts."""
+    for _ in _codecs(names) if what == "codecs" else _PARTS[what]():
         pass
 
 
@@ -72,8 +81,8 @@ def warm() -> Task[None]:
     """Run every kernel on a small picture of every type it can meet."""
     forget_old_kernels()
     names = _names()
-    total = 4 * len(_TYPES) + len(names)
-    for done, step in enumerate(chain(_looks(), _codecs(names))):
+    total = 4 * len(_TYPES) + 1 + len(names)
+    for done, step in enumerate(chain(*(part() for part in _PARTS.values()), _codecs(names))):
         yield Progress(done, total, step.what)
 
 
@@ -84,11 +93,28 @@ def _looks() -> Task[None]:
     mip_chain_bytes(*[np.ones(1, np.int64)] * 6)
     smallest_pages(np.full((3, 2), 2, np.int64), 4)
     signed_distance(np.eye(4, dtype=np.bool_))
-    see(np.ones((3, 3), np.float32), np.array([[0, 1, 2]]), (2, 2))
     for done, picture in enumerate(pictures):
         yield Progress(done, len(pictures), f"compiling for {picture.bit_depth}-bit pictures")
         made_facts("", "", "", picture)
         build_mip_chain(picture, how=Resampling(normals=len(picture.channels) >= 3), threads=1)
+
+
+def _draws() -> Task[None]:
+    """Run the kernels that draw scenes."""
+    yield Progress(0, 1, "compiling for scenes")
+    slots = (Slot.BASE_COLOUR, Slot.METALLIC_ROUGHNESS, Slot.NORMAL, Slot.OCCLUSION, Slot.EMISSIVE)
+    material = Material(
+        "", tuple(TextureUse(slot, "", 0) for slot in slots), "", surface=Surface(alpha=AlphaMode.BLEND)
+    )
+    model = Model("", "", (0,), (Node("", 0, ()),), (Mesh("", (plane(),), 0),), (material,), ())
+    textures = {slot: chain_of(_picture(4), slot) for slot in slots}
+    scene = drawable(draw_list(model), model.materials, lambda _, slot, __: BoundTexture(textures[slot]))
+    camera = Camera((0.0, 3.0, 1.0), (0.0, 0.0, 0.0))
+    finish(draw(scene, camera, (8, 8), Settings(2, buffers=("ids", "depth", "normals")), threads=1))
+    finish(footprints(scene, camera, (8, 8), threads=1))
+
+
+_PARTS = {"looks": _looks, "draws": _draws}
 
 
 def _codecs(names: Sequence[str]) -> Task[None]:

@@ -16,6 +16,7 @@ from oaktrim.core.errors import DocumentError, OakTrimError, Unsupported
 from oaktrim.core.files.gltfwriter import GltfWriter
 from oaktrim.core.formats.catalogue import FORMATS
 from oaktrim.core.makers.layouts import LAYOUTS, Layout, LayoutSlot, keep_layout, layout_named, user_layouts
+from oaktrim.core.makers.pack.onshape import Shape, lit_picture
 from oaktrim.core.makers.pack.pack import (
     Channel,
     ChannelSource,
@@ -262,3 +263,26 @@ def test_files_are_read_once_and_by_their_errors(tmp_path):
     ).size == (4, 4)
     with pytest.raises(OakTrimError, match=r"b\.png"):
         pack_picture(Pack("p", ORM.id, lanes(ChannelSource("b.png"))), ORM, sources)
+
+
+def test_a_pack_is_lit_as_its_roughness_metalness_and_occlusion_say():
+    def lit(**maps):
+        planes = {name: np.full((8, 8), value, np.float32) for name, value in maps.items()}
+        return lit_picture(Shape.SPHERE, planes, 128).astype(int)
+
+    plain = lit(occlusion=1.0, roughness=0.9, metalness=0.0)
+    assert plain[64, 64, 3] == 255 and plain[0, 0, 3] == 0
+    smooth = lit(occlusion=1.0, roughness=0.15, metalness=0.0)
+    assert smooth[..., :3].max() > plain[..., :3].max() + 20, "a smooth surface has a highlight"
+    rows, columns = np.nonzero(smooth[..., 0] >= smooth[..., 0].max() - 10)
+    assert rows.mean() < 64 and columns.mean() < 64, "towards the lamp, which stands up on the left"
+    dim = lit(occlusion=0.0, roughness=0.9, metalness=0.0)
+    assert dim[..., :3].sum() < plain[..., :3].sum() and (dim[..., :3] <= plain[..., :3]).all()
+    metal = lit(occlusion=1.0, roughness=0.9, metalness=1.0)
+    assert metal[64, 64, :3].sum() < plain[64, 64, :3].sum(), "metal has no diffuse light"
+    table = lit_picture(Shape.PLANE, {}, 64)
+    assert 0.3 < (table[..., 3] > 0).mean() < 0.95
+    half = np.zeros((64, 64), np.float32)
+    half[:32] = 1
+    upper = lit_picture(Shape.SPHERE, {"occlusion": half, "roughness": np.full((64, 64), 0.9, np.float32)}, 128)
+    assert upper[40, 64, 0] > 1.2 * upper[88, 64, 0], "V runs from the top"

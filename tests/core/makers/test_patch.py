@@ -4,10 +4,16 @@ import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from tests.kit.models import SQUARE, add_mesh, material, scene
 from tests.kit.pictures import busy, noise
+from tests.kit.trees import put, surveyed, write_model
 
 from oaktrim.core.errors import Unsupported
+from oaktrim.core.files.gltfwriter import GltfWriter
+from oaktrim.core.formats.catalogue import FORMATS
+from oaktrim.core.makers.patch.onmodel import model_pictures
 from oaktrim.core.makers.patch.patch import (
+    Patch,
     Rect,
     Snap,
     around,
@@ -22,6 +28,7 @@ from oaktrim.core.makers.patch.patch import (
     used_mask,
 )
 from oaktrim.core.pixels.image import Image
+from oaktrim.core.progress import finish
 
 
 def overlay(rects, size=(96, 64), channels=4, background=0):
@@ -124,3 +131,29 @@ def test_a_background_of_another_kind_of_picture_is_refused_and_codes_beyond_the
             work((0.0, 0.0, 0.0))
     beyond = cut_out(image, Rect(-4, -4, 8, 8), (-1.0, 300.0, 255.0, 65536.0))
     assert beyond.pixels[0, 0].tolist() == [0, 255, 255, 255]
+
+
+def test_the_model_looks_the_same_with_the_patch_as_with_the_whole_overlay(tmp_path):
+    """A mark laid over a wall: through the patch, clamped and moved, every pixel is within a code or two."""
+    mark = np.zeros((128, 128, 4), np.uint8)
+    mark[40:72, 64:112] = (230, 40, 30, 255)
+    put(tmp_path, "mark.png", mark)
+    put(tmp_path, "wall.png", np.full((64, 64, 3), (40, 70, 200), np.uint8))
+    writer = GltfWriter()
+    wall = add_mesh(writer, material(writer, "wall", baseColorTexture=writer.image("wall.png")))
+    over = material(writer, "mark", baseColorTexture=writer.image("mark.png"))
+    writer.json["materials"][over]["alphaMode"] = "BLEND"
+    laid = add_mesh(writer, over, points=SQUARE)
+    scene(writer, writer.add("nodes", mesh=wall), writer.add("nodes", mesh=laid))
+    write_model(tmp_path, "shed.glb", writer)
+    inventory = surveyed(tmp_path)
+    patch = Patch(source="mark.png", name="mark_patch", rect=Rect(60, 36, 56, 40))
+    made = model_pictures(inventory, patch, inventory.sources(1 << 24), FORMATS["rgba8"], 200)
+    before, after = (codes.astype(int) for codes in finish(made))
+    red = before[..., 0] > before[..., 2] + 60
+    assert 0.04 < red.mean() < 0.2, "the mark is seen, on a wall that is seen too"
+    assert (before[..., 2] > before[..., 0] + 60).mean() > 0.2
+    assert np.abs(before - after).max() <= 3
+    elsewhere = Patch(source="mark.png", name="mark_patch", rect=Rect(0, 0, 60, 36))
+    missed = finish(model_pictures(inventory, elsewhere, inventory.sources(1 << 24), FORMATS["rgba8"], 200))[1]
+    assert not (missed[..., 0].astype(int) > missed[..., 2].astype(int) + 60).any()

@@ -59,7 +59,7 @@ def test_limits_are_met_to_the_byte_when_shipped(art, tmp_path):
     _, found = proposed(art, cache, limits)
     after = planned(art, TARGET, *cut_by(art, found))
     shipped = finish(ship(after, tmp_path / "out"))
-    weighed = {status.line: status.value for status in shipped.statuses}
+    weighed = {status.line.name: status.value for status in shipped.statuses}
     for line, limit in limits.items():
         assert weighed[line] == found.problem.total(found.solution.picks, line) <= limit
     assert not shipped.manifest.failed
@@ -192,7 +192,7 @@ def test_pictures_that_are_all_alike_to_the_eye_are_settled_too(tmp_path, monkey
     _, found = proposed(tmp_path / "art", SurveyCache(tmp_path / "cache"), limits)
     assert found.problem.exact[found.solution.picks].all()
     shipped = finish(ship(planned(tmp_path / "art", TARGET, *cut_by(tmp_path / "art", found)), tmp_path / "out"))
-    weighed = {status.line: status.value for status in shipped.statuses}
+    weighed = {status.line.name: status.value for status in shipped.statuses}
     for line, limit in limits.items():
         assert weighed[line] == found.problem.total(found.solution.picks, line) <= limit
 

@@ -3,10 +3,8 @@
 from __future__ import annotations
 
 import base64
-import copy
 import random
 
-import msgspec
 import numpy as np
 import pytest
 from hypothesis import given
@@ -19,6 +17,7 @@ from oaktrim.core.files.references import ReferenceFolder
 from oaktrim.core.scene.model import Slot
 from oaktrim.core.scene.read import parse_model
 from tests.kit.models import SQUARE, SQUARE_TRIANGLES, SQUARE_UV, add_mesh, material, rich_model, scene
+from tests.kit.torn import torn
 
 
 @pytest.fixture
@@ -181,50 +180,23 @@ def test_obj_and_its_library(place):
         parse_model(b"v 0 0 0\nf 1 2 3\n", ReferenceFolder(place.root, "a.obj"))
 
 
+_SOUND = rich_model().glb()
+
+
 @given(st.data())
-def test_broken_models_raise_nothing_else(tmp_path_factory, data):
+def test_broken_models_raise_nothing_else(tmp_path_factory, drawn):
     """Ten thousand damaged files: bytes changed, cut and doubled, and values of the JSON swapped for others."""
     place = ReferenceFolder(tmp_path_factory.getbasetemp(), "boat.glb")
-    rng = random.Random(data.draw(st.integers(0, 2**32)))
+    rng = random.Random(drawn.draw(st.integers(0, 2**32)))
     for _ in range(100):
-        torn = _torn(rng)
+        data = torn(rng, _SOUND)
         name = "boat.obj" if rng.random() < 0.2 else "boat.glb"
         try:
-            model = parse_model(torn, ReferenceFolder(place.root, name))
+            model = parse_model(data, ReferenceFolder(place.root, name))
         except FileError as error:
             assert "boat" in str(error)
         else:
             assert all(isinstance(fault, str) for fault in model.faults)
-
-
-_SOUND = rich_model().glb()
-_OBJ = b"mtllib a.mtl\no x\nv 0 0 0\nv 1 0 0\nv 1 1 0\nvt 0 0\nvt 1 0\nvt 1 1\nusemtl a\nf 1/1 2/2 3/3\nf -1 -2 -3\n"
-_STRANGE = (None, -1, 0, 1, 7, 2**31, 2**63, 10**30, 1e300, -0.5, "", "x", "../x", [], {}, [0, 0], True)
-
-
-def _torn(rng):
-    if rng.random() < 0.5:
-        raw = msgspec.json.decode(_SOUND[20 : 20 + int.from_bytes(_SOUND[12:16], "little")])
-        for _ in range(rng.randint(1, 3)):
-            row = raw
-            while True:
-                keys = list(row) if isinstance(row, dict) else list(range(len(row)))
-                if not keys:
-                    break
-                key = rng.choice(keys)
-                if not isinstance(row[key], dict | list) or rng.random() < 0.15:
-                    row[key] = copy.deepcopy(rng.choice(_STRANGE))
-                    break
-                row = row[key]
-        document = parse_gltf(_SOUND, ReferenceFolder(".", "boat.glb"))
-        document.raw.clear()
-        document.raw.update(raw)
-        return document.pack()
-    sound = bytearray(_OBJ if rng.random() < 0.4 else _SOUND)
-    for _ in range(rng.randint(1, 8)):
-        at = rng.randrange(len(sound))
-        sound[at : at + rng.choice((0, 1, 1, 4))] = bytes(rng.randrange(256) for _ in range(rng.choice((0, 1, 1, 4))))
-    return bytes(sound[: rng.randrange(len(sound))] if rng.random() < 0.2 else sound)
 
 
 def test_equal_materials_have_equal_contents(place):

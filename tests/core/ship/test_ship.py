@@ -74,7 +74,7 @@ def test_what_is_planned_is_written(art, tmp_path):
     by_line = {s.line.name: s.value for s in shipped.statuses}
     assert by_line["memory"] == plan.total("memory")
     document = json.loads((out / "manifest.json").read_text())
-    assert document["schema"] == "oak-trim.manifest/2"
+    assert document["schema"] == "oak-trim.manifest/1"
     assert sum(t["memory"] for t in document["textures"]) == by_line["memory"]
 
 

@@ -282,7 +282,7 @@ def test_what_other_kernels_made_was_measured_in_vain(tmp_path, monkeypatch):
     cache.keep_measured({"content a": 10, "content b": 20})
     cache.keep_losses({"content a": 0.5})
     with monkeypatch.context() as other:
-        other.setattr("oaktrim.core.survey.cache.kernel_state", lambda: "another")
+        other.setattr("oaktrim.core.survey.cache.encoding_state", lambda: "another")
         assert cache.measured() == cache.losses() == {}
         cache.keep_measured({"content a": 11})
         assert cache.measured() == {"content a": 11}

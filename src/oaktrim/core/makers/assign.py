@@ -5,19 +5,13 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
 
-from oaktrim.core.makers.registry import MATERIAL_MARK
-from oaktrim.core.survey.derived import Derivation
+from oaktrim.core.survey.derived import Derivation, material_path
 from oaktrim.core.survey.facts import MaterialFacts, ModelFacts, SlotFacts
 from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.survey.ownership import Owner, Ownership
 
 # A use of a texture by a material: the texture's path, and which use it is.
 _Use = tuple[str, Owner]
-
-
-def material_path(model: str, material: str) -> str:
-    """Return what a material is called by makers."""
-    return f"{model}{MATERIAL_MARK}{material}"
 
 
 def taken_over(

@@ -18,8 +18,6 @@ from oaktrim.core.survey.derived import Derivation
 from oaktrim.core.survey.facts import TextureFacts
 from oaktrim.core.survey.roles import Role
 
-MATERIAL_MARK = "#materials/"
-
 
 class Maker(Protocol):
     """The settings of one maker, a frozen struct with a tag; `name` is what its outputs are called by."""

@@ -153,6 +153,18 @@ def framing(
     return Camera(_triple(centre + way * distance), _triple(centre), yfov, near=max(1e-6, radius * 1e-3))
 
 
+def facing(corners: NDArray[np.floating]) -> Triple:
+    """Return the direction that most of some triangles (M, 3, 3) face; from the front and a little above where none stands out."""
+    points = corners.astype(np.float64)
+    normals = np.cross(points[:, 1] - points[:, 0], points[:, 2] - points[:, 0])
+    normals = normals[np.isfinite(normals).all(axis=1)]
+    way = normals.sum(axis=0)
+    length = float(np.linalg.norm(way))
+    if length <= 0.2 * float(np.linalg.norm(normals, axis=1).sum()):
+        return (0.35, 0.3, 1.0)
+    return _triple(way / length)
+
+
 def of_lens(lens: Lens, matrix: Matrix, distance: float = 1.0) -> Camera:
     """Return the camera of a file's lens at a node; it looks at a point so far ahead."""
     eye = matrix[:3, 3]

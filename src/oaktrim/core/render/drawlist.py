@@ -95,8 +95,9 @@ def draw_list(
                 use = ready(primitive)
                 derived, flat = derived + use.derived, flat + use.flat
                 material = -1 if primitive.material is None else primitive.material + first_material
-                for made, matrix in _placed(model, node, use.primitive, dict(places), places[place]):
-                    parts.append((*_columns(made, matrix), material, number))
+                with np.errstate(over="ignore", invalid="ignore"):
+                    for made, matrix in _placed(model, node, use.primitive, dict(places), places[place]):
+                        parts.append((*_columns(made, matrix), material, number))
     names = tuple(model.nodes[root].name or f"object {root}" for root in roots)
     return _joined(parts, names, derived, flat)
 

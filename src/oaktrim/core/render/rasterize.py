@@ -298,7 +298,9 @@ def weights_of(clip, triangles, t, width, height, out):
 @njit(**KERNEL)
 def word_of(depth, t):
     """Return what a sample shows as one number: the nearer, and of equals the first, is less."""
-    held = min(1.0, max(0.0, depth))
+    # In this order what is not a number is held, too.
+    held = depth if depth > 0.0 else 0.0
+    held = held if held < 1.0 else 1.0
     return np.uint64(np.int64(held * _DEPTHS)) << np.uint64(32) | np.uint64(t)
 
 

@@ -140,6 +140,13 @@ def _wrapped(i, size, how):
 
 
 @njit(**FAST)
+def held(value, least, most):
+    """Return a value within a range; `least` for what is not a number."""
+    value = value if value > least else least
+    return value if value < most else most
+
+
+@njit(**FAST)
 def sample_level(texels, rows, t, level, u, v):
     """Return red, green, blue and alpha, 0..1 linear, of four texels of a level."""
     at = FIRST + 3 * level
@@ -147,8 +154,7 @@ def sample_level(texels, rows, t, level, u, v):
     x = u * np.float32(width) - np.float32(0.5)
     y = v * np.float32(height) - np.float32(0.5)
     # Far coordinates have no fraction that means anything, and must not leave the integers.
-    x = min(max(x, np.float32(-1e9)), np.float32(1e9))
-    y = min(max(y, np.float32(-1e9)), np.float32(1e9))
+    x, y = held(x, np.float32(-1e9), np.float32(1e9)), held(y, np.float32(-1e9), np.float32(1e9))
     fx, fy = np.floor(x), np.floor(y)
     i, j = np.int64(fx), np.int64(fy)
     px, py = x - fx, y - fy
@@ -184,9 +190,9 @@ def level_of(across, down):
 def trilinear(texels, rows, t, u, v, level):
     """Return red, green, blue and alpha between two levels."""
     last = rows[t, LEVELS] - 1
-    held = min(max(level, np.float32(0)), np.float32(last))
-    low = np.int64(held)
-    part = held - np.float32(low)
+    level = held(level, np.float32(0), np.float32(last))
+    low = np.int64(level)
+    part = level - np.float32(low)
     r, g, b, a = sample_level(texels, rows, t, low, u, v)
     if part > np.float32(0) and low < last:
         r2, g2, b2, a2 = sample_level(texels, rows, t, low + 1, u, v)
@@ -202,8 +208,7 @@ def sample(texels, rows, t, u, v, dudx, dvdx, dudy, dvdy, anisotropy):
         return trilinear(texels, rows, t, u, v, level_of(across, down))
     longest, shortest = max(across, down), min(across, down)
     ratio = np.sqrt(longest / max(shortest, np.float32(1e-12)))
-    probes = np.int64(min(np.ceil(ratio), np.float32(anisotropy)))
-    probes = max(probes, 1)
+    probes = np.int64(held(np.ceil(ratio), np.float32(1), np.float32(anisotropy)))
     level = np.float32(0.5) * np.log2(max(longest, np.float32(1e-12))) - np.log2(np.float32(probes))
     if across >= down:
         su, sv = dudx, dvdx

@@ -38,11 +38,13 @@ def ready(primitive: Primitive, tangents: bool = True, uv_set: int = 0) -> Ready
     tangents : derive them where the file has none; uv_set : of which UVs
     """
     made, flat = primitive, primitive.normals is None
-    if flat:
-        made = _parted(primitive)
     derived = made.tangents is None and tangents and uv_set < len(made.uvs)
-    if derived:
-        made = replace(made, tangents=tangents_of(made, made.uvs[uv_set]))
+    # Positions may be endless, or no numbers: what comes of them is of no length.
+    with np.errstate(over="ignore", invalid="ignore"):
+        if flat:
+            made = _parted(primitive)
+        if derived:
+            made = replace(made, tangents=tangents_of(made, made.uvs[uv_set]))
     return Ready(made, flat, derived)
 
 
@@ -96,7 +98,7 @@ def tangents_of(primitive: Primitive, uv: Points) -> Points:
     sum_v = _summed(np.repeat(unit(down) * area, 3, axis=0), corners, count)
     normal = primitive.normals.astype(np.float64)
     flat = sum_u - normal * (normal * sum_u).sum(axis=1, keepdims=True)
-    lost = np.linalg.norm(flat, axis=1) < _NOTHING
+    lost = ~(np.linalg.norm(flat, axis=1) > _NOTHING * np.linalg.norm(sum_u, axis=1))
     if lost.any():
         axis = np.where(np.abs(normal[lost, :1]) < 0.9, (1.0, 0.0, 0.0), (0.0, 1.0, 0.0))
         flat[lost] = np.cross(normal[lost], axis)
@@ -107,9 +109,13 @@ def tangents_of(primitive: Primitive, uv: Points) -> Points:
 
 
 def unit(vectors: NDArray[np.floating]) -> Points:
-    """Return vectors (N, 3) at length 1; those without a length become 0."""
-    length = np.linalg.norm(vectors, axis=1, keepdims=True)
-    found: Points = np.where(length > _NOTHING, vectors / np.maximum(length, _NOTHING), 0).astype(np.float32)
+    """Return vectors (N, 3) at length 1; those without a length that is a number become 0."""
+    wide = vectors.astype(np.float64)
+    largest = np.abs(wide).max(axis=1, keepdims=True, initial=0.0)
+    sound = np.isfinite(largest) & (largest > 0)
+    # Brought to a common size first: the square of a short vector is nothing.
+    near = np.where(sound, wide, 1.0) / np.where(sound, largest, 1.0)
+    found: Points = np.where(sound, near / np.linalg.norm(near, axis=1, keepdims=True), 0).astype(np.float32)
     return found
 
 

@@ -106,11 +106,10 @@ def bent(primitive: Primitive, skin: Skin, matrices: dict[int, Matrix]) -> Primi
     """
     if primitive.joints is None or primitive.weights is None or skin.inverse_bind is None or not skin.nodes:
         return primitive
-    at_rest = np.linalg.inv(skin.inverse_bind)
     joints = np.stack(
         [
-            matrices.get(node, rest) @ back
-            for node, rest, back in zip(skin.nodes, at_rest, skin.inverse_bind, strict=True)
+            matrices[node] @ back if node in matrices else np.eye(4)
+            for node, back in zip(skin.nodes, skin.inverse_bind, strict=True)
         ]
     )
     places = np.clip(primitive.joints, 0, len(joints) - 1)

@@ -13,10 +13,9 @@ from oaktrim.core.files.gltf import parse_gltf
 from oaktrim.core.files.gltfimages import Assignment, assign, point_images
 from oaktrim.core.files.pictures import MAX_PIXELS
 from oaktrim.core.files.references import ReferenceFolder
-from oaktrim.core.makers.assign import material_path
 from oaktrim.core.scene.model import GLTF_SLOTS
 from oaktrim.core.ship.manifest import Companion, Failure
-from oaktrim.core.survey.derived import Sources
+from oaktrim.core.survey.derived import Sources, material_path
 from oaktrim.core.survey.facts import ModelFacts
 from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.survey.places import file_of

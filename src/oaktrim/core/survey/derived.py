@@ -20,6 +20,13 @@ from oaktrim.core.survey.products import Products, ProductStore
 from oaktrim.core.survey.read import passthrough_bytes
 from oaktrim.core.survey.roles import Role
 
+MATERIAL_MARK = "#materials/"
+
+
+def material_path(model: str, material: str) -> str:
+    """Return what a material is called by makers."""
+    return f"{model}{MATERIAL_MARK}{material}"
+
 
 @dataclass(frozen=True)
 class Output:

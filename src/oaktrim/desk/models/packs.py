@@ -13,7 +13,8 @@ from oaktrim.core.job.planner import Planner
 from oaktrim.core.makers.layouts import LAYOUTS, Layout
 from oaktrim.core.makers.pack.pack import Lane, Pack, pack_size
 from oaktrim.core.makers.pack.propose import by_materials, by_names, lane_warnings
-from oaktrim.core.makers.registry import MATERIAL_MARK, of_type
+from oaktrim.core.makers.registry import of_type
+from oaktrim.core.survey.derived import MATERIAL_MARK
 from oaktrim.core.survey.facts import TextureFacts
 from oaktrim.core.targets.target import Target
 from oaktrim.core.units import bytes_text, size_text

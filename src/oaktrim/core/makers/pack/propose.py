@@ -9,10 +9,10 @@ from pathlib import PurePosixPath
 
 import msgspec
 
-from oaktrim.core.makers.assign import material_path
 from oaktrim.core.makers.layouts import OUTPUT_NAMES, Layout, LayoutSlot
 from oaktrim.core.makers.pack.pack import Channel, ChannelSource, Lane, Pack, filled
 from oaktrim.core.scene.model import Slot
+from oaktrim.core.survey.derived import material_path
 from oaktrim.core.survey.facts import TextureFacts
 from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.survey.roles import Role, bare_name

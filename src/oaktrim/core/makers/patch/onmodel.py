@@ -2,25 +2,28 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 from numpy.typing import NDArray
 
-from oaktrim.core.files.atomic import read_bytes
-from oaktrim.core.files.references import ReferenceFolder
 from oaktrim.core.formats.format import TextureFormat
 from oaktrim.core.makers.pack.proof import through_format
 from oaktrim.core.makers.patch.patch import Patch, cut_out, placement
-from oaktrim.core.makers.preview import SmallSources
 from oaktrim.core.progress import Progress, Task
-from oaktrim.core.raster.model import Skin, model_picture
-from oaktrim.core.scene.model import Slot
-from oaktrim.core.scene.read import parse_model
-from oaktrim.core.survey.derived import Sources
+from oaktrim.core.render.camera import facing, framing
+from oaktrim.core.render.drawable import chain_of
+from oaktrim.core.render.picture import Settings, draw
+from oaktrim.core.scene.model import AlphaMode
+from oaktrim.core.survey.derived import SlotUse, Sources
+from oaktrim.core.survey.drawables import Loaded, TextureCache, load, ready
 from oaktrim.core.survey.inventory import Inventory
-from oaktrim.core.survey.places import file_of
 
 Codes = NDArray[np.uint8]
-_OTHERS = 256
+_SIDE = 512
+# What lies on a surface is drawn a hair nearer than it, so that it is not lost in it.
+_LIFT = 5e-4
+_SETTINGS = Settings(samples=4, background=(0.19, 0.19, 0.19, 1.0))
 
 
 def first_user_of(inventory: Inventory, path: str) -> tuple[int, int] | None:
@@ -49,29 +52,60 @@ def model_pictures(
     ------
     OakTrimError : the model or a texture cannot be read
     """
-    wearer = first_user_of(inventory, patch.source)
-    if wearer is None:
+    user = first_user_of(inventory, patch.source)
+    if user is None:
         return None
-    facts = inventory.models[wearer[0]]
-    yield Progress(0, 3, f"reading {facts.path}")
-    model = parse_model(read_bytes(file_of(inventory.root, facts.path)), ReferenceFolder(inventory.root, facts.path))
-    small = SmallSources(sources.root, sources.made, sources.max_pixels, sources.store, _OTHERS)
-    skins: dict[int, Skin] = {}
-    over = {wearer[1]}
-    for number in range(len(facts.materials)):
-        for row in inventory.ownership.rows_of.get((wearer[0], number), ()):
-            uses = [o.slot for o in inventory.ownership.owners[row] if (o.model, o.material) == (wearer[0], number)]
-            base = next((use for use in uses if use.slot is Slot.BASE_COLOUR), None)
-            if base is not None and number != wearer[1]:
-                skins[number] = Skin(small.picture(inventory.textures[row].path))
-                if base.reads_alpha:
-                    over.add(number)
+    row = inventory.row_of[patch.source]
+    loaded = _laid_over((yield from load(inventory, user[0], sources)), user[1])
+    mine = loaded.reading(row)
+    if not mine.any():
+        return None
     overlay = sources.picture(patch.source)
-    yield Progress(1, 3, "laying the overlay on")
-    before = model_picture(model, {**skins, wearer[1]: Skin(overlay)}, wearer[1], side, frozenset(over))
     uv = placement(patch.rect, overlay.size)["from_top_left"]["uv"]
     cut = through_format(cut_out(overlay, patch.rect, patch.background), shipped)
-    skin = Skin(cut, tuple(uv["to_patch_scale"]), tuple(uv["to_patch_offset"]), clamped=True)
-    yield Progress(2, 3, "laying the patch on")
-    after = model_picture(model, {**skins, wearer[1]: skin}, wearer[1], side, frozenset(over))
-    return before, after
+    moved = {
+        (material, slot): SlotUse(slot, slot.value, "", tuple(uv["to_patch_scale"]), tuple(uv["to_patch_offset"]))
+        for (material, slot), read in loaded.rows.items()
+        if read == row
+    }
+    cache = TextureCache()
+    instead = {row: lambda slot: chain_of(cut, slot)}
+    before, _ = yield from ready(inventory, loaded, sources, cache, {row: lambda slot: chain_of(overlay, slot)}, _SIDE)
+    after, _ = yield from ready(
+        inventory, replace(loaded, moved={**loaded.moved, **moved}), sources, cache, instead, _SIDE
+    )
+    draws = loaded.draws
+    corners = draws.positions[draws.triangles[mine]]
+    low, high = draws.box(mine)
+    right, up, towards = facing(corners)
+    camera = framing(low, high, (right + 0.12, up + 0.1, towards))
+    # What stands between the eye and the material is left out: it is the material that is looked at.
+    camera = replace(camera, near=max(camera.near, camera.distance - 0.55 * float(np.linalg.norm(high - low))))
+    lifted = _lifted(loaded, user[1], camera.eye)
+    pictures = []
+    for place, scene in enumerate((before, after)):
+        yield Progress(1 + place, 3, ("laying the overlay on", "laying the patch on")[place])
+        picture = yield from draw(replace(scene, draws=lifted.draws), camera, (side, side), _SETTINGS)
+        pictures.append(picture.codes())
+    return pictures[0], pictures[1]
+
+
+def _laid_over(loaded: Loaded, material: int) -> Loaded:
+    """Return a model whose overlay lets through what lies behind, where its file has no way of saying so (MTL)."""
+    if loaded.model.kind != "obj":
+        return loaded
+    materials = list(loaded.materials)
+    over = replace(materials[material].surface, alpha=AlphaMode.BLEND)
+    materials[material] = replace(materials[material], surface=over)
+    return replace(loaded, materials=tuple(materials))
+
+
+def _lifted(loaded: Loaded, material: int, eye: tuple[float, float, float]) -> Loaded:
+    """Return a model whose triangles of a material that lets light through stand a little nearer to the eye."""
+    draws = loaded.draws
+    if loaded.materials[material].surface.alpha is AlphaMode.OPAQUE:
+        return loaded
+    vertices = np.unique(draws.triangles[draws.materials == material])
+    positions = draws.positions.copy()
+    positions[vertices] += (np.array(eye, np.float32) - positions[vertices]) * np.float32(_LIFT)
+    return replace(loaded, draws=replace(draws, positions=positions))

@@ -13,9 +13,9 @@ from oaktrim.core.files.references import data_of
 from oaktrim.core.scene.gltf.reading import Reading, list_of, number
 from oaktrim.core.scene.model import AlphaMode, ImageSource, Material, Slot, Surface, TextureUse, Wrap
 
-_TRANSFORM, _INSTANCES = "KHR_texture_transform", "EXT_mesh_gpu_instancing"
-_LIGHTS, _LEVELS, _UNLIT = "KHR_lights_punctual", "MSFT_lod", "KHR_materials_unlit"
-_EMISSIVE_STRENGTH, _QUANTIZED = "KHR_materials_emissive_strength", "KHR_mesh_quantization"
+_TRANSFORM = "KHR_texture_transform"
+_UNLIT = "KHR_materials_unlit"
+_EMISSIVE_STRENGTH = "KHR_materials_emissive_strength"
 _IMAGE_EXTENSIONS = ("KHR_texture_basisu", "EXT_texture_webp", "EXT_texture_avif", "MSFT_texture_dds")
 _WRAPS = {33071: Wrap.CLAMP, 33648: Wrap.MIRROR}
 _MATERIAL_SLOTS = {

@@ -39,7 +39,9 @@ class MovementReader(Reading):
         for channel in row.channels:
             target = channel.target if isinstance(channel.target, dict) else {}
             node, path = target.get("node"), target.get("path")
-            known = isinstance(node, int) and 0 <= node < len(self.root.nodes) and path in _PATHS
+            known = (
+                isinstance(node, int) and 0 <= node < len(self.root.nodes) and isinstance(path, str) and path in _PATHS
+            )
             if known and 0 <= channel.sampler < len(row.samplers):
                 sampler = row.samplers[channel.sampler]
                 made = self.attempt(who, lambda s=sampler, n=node, p=path: self._track(s, n, p), None)

@@ -13,8 +13,8 @@ from oaktrim.core.scene.gltf.reading import Reading, list_of, number, positive
 from oaktrim.core.scene.model import Lens, Light, LightKind, Node
 
 T = TypeVar("T")
-_TRANSFORM, _INSTANCES = "KHR_texture_transform", "EXT_mesh_gpu_instancing"
-_LIGHTS, _LEVELS, _UNLIT = "KHR_lights_punctual", "MSFT_lod", "KHR_materials_unlit"
+_INSTANCES = "EXT_mesh_gpu_instancing"
+_LIGHTS, _LEVELS = "KHR_lights_punctual", "MSFT_lod"
 _MOST_INSTANCES = 1 << 20
 
 

@@ -10,10 +10,10 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QButtonGroup, QFrame, QGridLayout, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
 from oaktrim.core.makers.layouts import Layout
+from oaktrim.core.makers.pack.onshape import Shape, lit_picture
 from oaktrim.core.makers.pack.pack import Unpacked
 from oaktrim.core.makers.pack.proof import Damage
 from oaktrim.core.pixels.image import Image, to_depth, to_rgba
-from oaktrim.core.raster.lit import Body, lit_picture
 from oaktrim.desk.benches.channels.lanerow import Thumb
 from oaktrim.desk.look.layouts import clear_layout
 from oaktrim.desk.look.properties import with_properties
@@ -21,7 +21,7 @@ from oaktrim.desk.widgets.layers import Look, developed
 from oaktrim.desk.widgets.swatch import ChannelKeys
 
 _SIDE = 212
-_VIEWS = (("Picture", None), ("Sphere", Body.SPHERE), ("Plane", Body.PLANE))
+_VIEWS = (("Picture", None), ("Sphere", Shape.SPHERE), ("Plane", Shape.PLANE))
 
 
 class PackPane(QFrame):
@@ -41,7 +41,7 @@ class PackPane(QFrame):
         self._image: Image | None = None
         self._layout: Layout | None = None
         self._channels = "RGB"
-        self.body: Body | None = None
+        self.shape: Shape | None = None
         self.name = with_properties(QLabel(wordWrap=True), objectName="title")
         self.thumb = Thumb(_SIDE)
         self.thumb.setAccessibleName("The packed texture")
@@ -66,10 +66,10 @@ class PackPane(QFrame):
         row = QHBoxLayout()
         row.setSpacing(4)
         group = QButtonGroup(self)
-        for words, body in _VIEWS:
-            key = with_properties(QPushButton(words), checkable=True, checked=body is None)
+        for words, shape in _VIEWS:
+            key = with_properties(QPushButton(words), checkable=True, checked=shape is None)
             key.setObjectName("chip")
-            key.clicked.connect(partial(self._look_at, body))
+            key.clicked.connect(partial(self._look_at, shape))
             group.addButton(key)
             row.addWidget(key)
             self.views[words] = key
@@ -115,18 +115,18 @@ class PackPane(QFrame):
         self._image = image
         self._draw()
 
-    def _look_at(self, body: Body | None, _: bool = True) -> None:
-        self.body = body
+    def _look_at(self, shape: Shape | None, _: bool = True) -> None:
+        self.shape = shape
         self._show_keys()
         self._draw()
 
     def _show_keys(self) -> None:
         lightable = self._layout is not None and bool({"roughness", "gloss", "metalness", "occlusion"} & self._slots())
-        for words, body in _VIEWS:
-            self.views[words].setEnabled(body is None or lightable)
-        self.keys.setVisible(self.body is None)
+        for words, shape in _VIEWS:
+            self.views[words].setEnabled(shape is None or lightable)
+        self.keys.setVisible(self.shape is None)
         for key in self.maps:
-            key.setVisible(self.body is not None)
+            key.setVisible(self.shape is not None)
 
     def _slots(self) -> set[str]:
         return set() if self._layout is None else {slot.name for slot in self._layout.slots if slot.name}
@@ -139,10 +139,10 @@ class PackPane(QFrame):
         if self._image is None:
             self.thumb.show_picture(None)
             return
-        if self.body is None:
+        if self.shape is None:
             self.thumb.show_picture(developed(to_rgba(self._image), Look(channels=self._channels)))
             return
-        codes = lit_picture(self.body, self._lit_maps(), _SIDE)
+        codes = lit_picture(self.shape, self._lit_maps(), _SIDE)
         self.thumb.show_picture(developed(codes, Look()))
 
     def _lit_maps(self) -> dict[str, np.ndarray]:

@@ -1,1 +1,0 @@
-"""The software renderer: what surfaces look like under a lamp."""

@@ -1,0 +1,279 @@
+"""Models of an inventory made ready to be drawn: read whole, with the textures that their materials read now."""
+
+from __future__ import annotations
+
+from collections import OrderedDict
+from collections.abc import Callable, Iterable, Mapping
+from dataclasses import dataclass, field, replace
+from threading import Lock
+
+import numpy as np
+from numpy.typing import NDArray
+
+from oaktrim.core.errors import OakTrimError
+from oaktrim.core.files.atomic import read_bytes
+from oaktrim.core.files.references import ReferenceFolder
+from oaktrim.core.pixels.image import Image, Transfer, to_rgba
+from oaktrim.core.progress import Progress, Task
+from oaktrim.core.render.drawable import (
+    COLOURS,
+    SLOTS,
+    BoundTexture,
+    Chain,
+    Drawable,
+    chain_of,
+    drawable,
+    surface_chain,
+)
+from oaktrim.core.render.drawlist import DrawList, draw_list
+from oaktrim.core.scene.model import Material, Model, Slot, TextureUse, Wrap
+from oaktrim.core.scene.read import parse_model
+from oaktrim.core.survey.derived import SlotUse, Sources, material_path
+from oaktrim.core.survey.inventory import Inventory
+from oaktrim.core.survey.places import file_of
+
+_GIB = 1 << 30
+# MTL has them apart.
+_APART = (Slot.ROUGHNESS, Slot.METALNESS)
+# What stands in for the levels of a texture where it is to be looked at otherwise, by its row.
+Instead = Mapping[int, Callable[[Slot], Chain]]
+
+
+class TextureCache:
+    """Mip chains of textures, those asked for last, up to so many bytes."""
+
+    def __init__(self, limit: int = _GIB) -> None:
+        self.limit = limit
+        self._chains: OrderedDict[tuple[object, ...], Chain] = OrderedDict()
+        self._bytes = 0
+        self._lock = Lock()
+
+    @property
+    def bytes(self) -> int:
+        """What is held."""
+        return self._bytes
+
+    def chain(self, key: tuple[object, ...], make: Callable[[], Chain]) -> Chain:
+        """Return the chain of a key, made where it is not held."""
+        with self._lock:
+            if key in self._chains:
+                self._chains.move_to_end(key)
+                return self._chains[key]
+        chain = make()
+        with self._lock:
+            if key not in self._chains:
+                self._chains[key] = chain
+                self._bytes += chain_bytes(chain)
+            while self._bytes > self.limit and len(self._chains) > 1:
+                self._bytes -= chain_bytes(self._chains.popitem(last=False)[1])
+        return chain
+
+
+def chain_bytes(chain: Chain) -> int:
+    """Return what a chain takes in memory."""
+    return sum(level.nbytes for level in chain)
+
+
+def read_model(sources: Sources, path: str) -> Model:
+    """Return a model of an inventory with all that drawing needs, one that a maker made too.
+
+    Raises
+    ------
+    OakTrimError : it cannot be read; names the file
+    """
+    data = sources.model(path) if path in sources.made else read_bytes(file_of(sources.root, path))
+    return parse_model(data, ReferenceFolder(sources.root, path), whole=True)
+
+
+@dataclass(frozen=True, eq=False)
+class Loaded:
+    """A model ready to be drawn.
+
+    Parameters
+    ----------
+    place : in the inventory's models
+    materials : with the slots that makers gave them
+    rows : of the textures that each material's slots read, by the material's place and the slot
+    """
+
+    place: int
+    model: Model
+    draws: DrawList
+    materials: tuple[Material, ...]
+    rows: Mapping[tuple[int, Slot], int]
+    moved: Mapping[tuple[int, Slot], SlotUse] = field(default_factory=dict)
+
+    def reading(self, row: int) -> NDArray[np.bool_]:
+        """Return which triangles have a material that reads a texture, (M,) bool."""
+        readers = sorted({material for (material, _), mine in self.rows.items() if mine == row})
+        found: NDArray[np.bool_] = np.isin(self.draws.materials, readers)
+        return found
+
+
+def load(inventory: Inventory, place: int, sources: Sources) -> Task[Loaded]:
+    """Read a model of an inventory whole.
+
+    Raises
+    ------
+    OakTrimError : it cannot be read, or has more triangles than can be drawn; names the file
+    """
+    facts = inventory.models[place]
+    yield Progress(0, 1, f"reading {facts.path}")
+    model = read_model(sources, facts.path)
+    rows: dict[tuple[int, Slot], int] = {}
+    for row, owners in inventory.ownership.owners.items():
+        for owner in owners:
+            if owner.model == place:
+                rows.setdefault((owner.material, owner.slot.slot), row)
+    materials = tuple(_with_slots(material, number, rows) for number, material in enumerate(model.materials))
+    return Loaded(place, model, draw_list(model), materials, rows, _moved(inventory, place, model, rows))
+
+
+def _with_slots(material: Material, number: int, rows: Mapping[tuple[int, Slot], int]) -> Material:
+    """Return a material that has a use for each slot that a maker or a file of its own kind gave it."""
+    held = {use.slot for use in material.uses}
+    added = [TextureUse(slot, slot.value, None) for slot in SLOTS if slot not in held and (number, slot) in rows]
+    if Slot.METALLIC_ROUGHNESS not in held and any((number, slot) in rows for slot in _APART):
+        first = next((use for use in material.uses if use.slot in _APART), None)
+        use = TextureUse(Slot.METALLIC_ROUGHNESS, Slot.METALLIC_ROUGHNESS.value, None)
+        added.append(use if first is None else replace(first, slot=Slot.METALLIC_ROUGHNESS, image=None))
+        # The map holds the factors of what it has none for.
+        material = replace(material, surface=replace(material.surface, metallic=1.0, roughness=1.0))
+    return replace(material, uses=(*material.uses, *added)) if added else material
+
+
+def _moved(
+    inventory: Inventory, place: int, model: Model, rows: Mapping[tuple[int, Slot], int]
+) -> dict[tuple[int, Slot], SlotUse]:
+    """Return how slots read what makers made, where UVs are to be moved for it."""
+    found: dict[tuple[int, Slot], SlotUse] = {}
+    facts = inventory.models[place]
+    for (number, slot), row in rows.items():
+        path = inventory.textures[row].path
+        derivation = inventory.made.get(path)
+        if derivation is None or number >= len(facts.materials):
+            continue
+        name = material_path(facts.path, facts.materials[number].name)
+        uses = [use for source in derivation.inputs for use in derivation.uses(name, {slot.value: (slot, source)})]
+        use = next((use for use in uses if use.output == path), None)
+        if use is not None and (use.scale != (1.0, 1.0) or use.offset != (0.0, 0.0)):
+            found[number, slot] = use
+    return found
+
+
+def ready(
+    inventory: Inventory,
+    loaded: Loaded,
+    sources: Sources,
+    cache: TextureCache,
+    instead: Instead | None = None,
+    side: int = 4096,
+) -> Task[tuple[Drawable, tuple[str, ...]]]:
+    """Return a model with its textures, and what of them could not be read, each a sentence; that is drawn hatched.
+
+    Parameters
+    ----------
+    instead : what some textures are looked at as, by row
+    side : textures are held at most this large; where all take more than the cache may hold, the largest are halved
+    """
+    bound: dict[tuple[int, Slot], Chain] = {}
+    faults: list[str] = []
+    wanted = [(number, slot) for number, material in enumerate(loaded.materials) for slot in _slots_of(material)]
+    for done, (number, slot) in enumerate(wanted):
+        yield Progress(done, len(wanted), f"reading the textures of {inventory.models[loaded.place].path}")
+        try:
+            chain = _chain(inventory, loaded, sources, cache, (number, slot), instead or {}, side)
+        except OakTrimError as error:
+            faults.append(str(error))
+            continue
+        if chain is not None:
+            bound[number, slot] = chain
+    bound = _within(bound, cache.limit)
+
+    def bind(number: int, slot: Slot, use: TextureUse) -> BoundTexture | None:
+        chain = bound.get((number, slot))
+        if chain is None:
+            return None
+        moved = loaded.moved.get((number, slot))
+        if moved is None:
+            return BoundTexture(chain, use.wrap)
+        return BoundTexture(chain, (Wrap.CLAMP, Wrap.CLAMP), moved.scale, moved.offset)
+
+    return drawable(loaded.draws, loaded.materials, bind), tuple(dict.fromkeys(faults))
+
+
+def _slots_of(material: Material) -> list[Slot]:
+    used = {use.slot for use in material.uses}
+    return [slot for slot in SLOTS if slot in used]
+
+
+def _chain(
+    inventory: Inventory,
+    loaded: Loaded,
+    sources: Sources,
+    cache: TextureCache,
+    where: tuple[int, Slot],
+    instead: Instead,
+    side: int,
+) -> Chain | None:
+    number, slot = where
+    rows, surface = loaded.rows, loaded.model.materials[number].surface
+    apart = {kind: rows[number, kind] for kind in _APART if (number, kind) in rows}
+    if slot is Slot.METALLIC_ROUGHNESS and where not in rows and apart:
+
+        def both() -> Chain:
+            maps = {kind: sources.picture(inventory.textures[row].path) for kind, row in apart.items()}
+            return _cut_to(surface_chain(maps, (surface.roughness, surface.metallic)), side)
+
+        return cache.chain(
+            ("apart", *_contents(inventory, apart.values()), surface.roughness, surface.metallic, side), both
+        )
+    row = rows.get(where)
+    if row is None:
+        return None
+    if row in instead:
+        return instead[row](slot)
+    path = inventory.textures[row].path
+    cover = rows.get((number, Slot.OPACITY)) if slot is Slot.BASE_COLOUR else None
+    if cover is None or cover == row or inventory.models[loaded.place].kind != "obj":
+        key = (inventory.textures[row].content, slot in COLOURS, side)
+        return cache.chain(key, lambda: _cut_to(chain_of(sources.picture(path), slot), side))
+
+    def covered() -> Chain:
+        return _cut_to(
+            chain_of(_covered(sources.picture(path), sources.picture(inventory.textures[cover].path)), slot), side
+        )
+
+    return cache.chain(("covered", *_contents(inventory, (row, cover)), side), covered)
+
+
+def _contents(inventory: Inventory, rows: Iterable[int]) -> list[str]:
+    return [inventory.textures[row].content for row in rows]
+
+
+def _covered(colour: Image, cover: Image) -> Image:
+    """Return a picture with the red of another as its alpha (MTL's map_d)."""
+    codes, alpha = to_rgba(colour).copy(), to_rgba(cover)
+    rows = np.arange(codes.shape[0]) * alpha.shape[0] // codes.shape[0]
+    columns = np.arange(codes.shape[1]) * alpha.shape[1] // codes.shape[1]
+    codes[..., 3] = alpha[rows[:, None], columns, 0]
+    return Image.of(codes, Transfer.SRGB)
+
+
+def _cut_to(chain: Chain, side: int) -> Chain:
+    """Return a chain without its levels that are larger than a side."""
+    first = next((n for n, level in enumerate(chain) if max(level.shape[:2]) <= side), len(chain) - 1)
+    # A copy, so that what was left out is not held by what is kept.
+    return chain if not first else [level.copy() for level in chain[first:]]
+
+
+def _within(bound: dict[tuple[int, Slot], Chain], limit: int) -> dict[tuple[int, Slot], Chain]:
+    """Return chains that take no more than a limit together: the largest lose levels first."""
+    chains = {id(chain): list(chain) for chain in bound.values()}
+    total = sum(map(chain_bytes, chains.values()))
+    while total > limit:
+        largest = max(chains.values(), key=chain_bytes)
+        if len(largest) < 2:
+            break
+        total -= largest.pop(0).nbytes
+    return {where: chains[id(chain)] for where, chain in bound.items()}
