@@ -98,7 +98,7 @@ def test_every_way_of_looking_changes_the_picture(qtbot, proving):
 
 def test_the_split_line_turns(qtbot, proving):
     view = proving.proof.one.view
-    proving.proof.one.set_mode(Mode.SPLIT)
+    proving.proof.one.against.set_mode(Mode.SPLIT)
     before = view.split.lean
     top, middle, _ = view.split.points(QSizeF(view.size()))
     way = (top - middle) / 4000

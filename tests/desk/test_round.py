@@ -222,10 +222,10 @@ def test_proof_modes_zoom_and_split(qtbot, opened):
     qtbot.waitUntil(lambda: len(view.layers) == 2, timeout=20000)
     pictures = {}
     for mode in Mode:
-        window.proof.one.set_mode(mode)
+        window.proof.one.against.set_mode(mode)
         pictures[mode] = view.grab().toImage()
     assert pictures[Mode.SPLIT] != pictures[Mode.BESIDE]
-    window.proof.one.set_mode(Mode.SPLIT)
+    window.proof.one.against.set_mode(Mode.SPLIT)
     fitted = view.port.zoom
     view.zoom_to(8.0)
     assert view.port.zoom == 8.0

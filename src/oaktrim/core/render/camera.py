@@ -154,13 +154,16 @@ def framing(
 
 
 def facing(corners: NDArray[np.floating]) -> Triple:
-    """Return the direction that most of some triangles (M, 3, 3) face; from the front and a little above where none stands out."""
+    """Return the direction that most of some triangles (M, 3, 3) face; from the front and a little above where none stands out.
+
+    What faces down, as a hull does, is looked at from there, too: nobody sees it from below.
+    """
     points = corners.astype(np.float64)
     normals = np.cross(points[:, 1] - points[:, 0], points[:, 2] - points[:, 0])
     normals = normals[np.isfinite(normals).all(axis=1)]
     way = normals.sum(axis=0)
     length = float(np.linalg.norm(way))
-    if length <= 0.2 * float(np.linalg.norm(normals, axis=1).sum()):
+    if length <= 0.2 * float(np.linalg.norm(normals, axis=1).sum()) or way[1] < -0.5 * length:
         return (0.35, 0.3, 1.0)
     return _triple(way / length)
 

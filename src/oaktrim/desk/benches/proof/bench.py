@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QButtonGroup, QHBoxLayout, QLabel, QPushButton, QS
 
 from oaktrim.desk.benches.bench import Action, Bench
 from oaktrim.desk.benches.proof.fitpage import FitPage
+from oaktrim.desk.benches.proof.modelpage import ModelPage
 from oaktrim.desk.benches.proof.onepage import OnePage
 from oaktrim.desk.benches.proof.wallpage import WallPage
 from oaktrim.desk.look.properties import with_properties
@@ -19,12 +20,14 @@ class Page(Enum):
     """What the bench shows, in order."""
 
     ONE = "One"
+    MODEL = "On the model"
     WALL = "Wall"
     FIT = "Fit to budget"
 
 
 _ABOUT = {
     Page.ONE: "The first selected texture, source against cut",
+    Page.MODEL: "The first selected texture, source against cut, on an object that wears it",
     Page.WALL: "The worst part of each selected texture, before and after",
     Page.FIT: "The cuts that meet every limit of the watched target at the least visible loss",
 }
@@ -39,7 +42,8 @@ class ProofBench(Bench):
         super().__init__(parent)
         self.setObjectName("desk")
         self._session = session
-        self.one, self.wall, self.fit = OnePage(session), WallPage(session), FitPage(session)
+        self.one, self.model = OnePage(session), ModelPage(session)
+        self.wall, self.fit = WallPage(session), FitPage(session)
         self.pages: dict[Page, QPushButton] = {}
         self._stack = QStackedWidget()
         self._name = with_properties(QLabel(), objectName="title")
@@ -52,6 +56,7 @@ class ProofBench(Bench):
     def actions_here(self) -> list[Action]:
         return [
             Action("Prove one texture", partial(self.show_page, Page.ONE)),
+            Action("See it on the model", partial(self.show_page, Page.MODEL), "Ctrl+M"),
             Action("Wall of the selection", partial(self.show_page, Page.WALL), "Ctrl+J"),
             Action("Fit to budget", partial(self.show_page, Page.FIT), "Ctrl+B"),
         ]
@@ -70,9 +75,11 @@ class ProofBench(Bench):
         self._name.setMinimumWidth(80)
         top.addWidget(self._name, 1)
         top.addWidget(self.one.against)
+        top.addWidget(self.model.against)
+        self.model.against.hide()
         top.addSpacing(16)
         group = QButtonGroup(self)
-        for page, shown in zip(Page, (self.one, self.wall, self.fit), strict=True):
+        for page, shown in zip(Page, (self.one, self.model, self.wall, self.fit), strict=True):
             key = with_properties(QPushButton(page.value), checkable=True, checked=page is Page.ONE)
             key.setObjectName("chip")
             key.setToolTip(_ABOUT[page])
@@ -89,6 +96,7 @@ class ProofBench(Bench):
         self.pages[page].setChecked(True)
         self._stack.setCurrentIndex(list(Page).index(page))
         self.one.against.setVisible(page is Page.ONE)
+        self.model.against.setVisible(page is Page.MODEL)
         self.refresh()
 
     def _look_at(self, row: int) -> None:
@@ -98,6 +106,7 @@ class ProofBench(Bench):
 
     def _forget(self) -> None:
         self.one.forget()
+        self.model.forget()
         self.refresh()
 
     def showEvent(self, event: object) -> None:
@@ -116,7 +125,8 @@ class ProofBench(Bench):
             return
         if not session.chosen:
             self._name.setText("Proof")
-            self.one.say("Choose a texture in the Survey bench or with Ctrl+K to see what a cut makes of it.")
+            for page in (self.one, self.model):
+                page.say("Choose a texture in the Survey bench or with Ctrl+K to see what a cut makes of it.")
             return
         texture = session.inventory.textures[session.chosen[0]]
         more = f" and {len(session.chosen) - 1} more" if len(session.chosen) > 1 else ""
@@ -126,5 +136,7 @@ class ProofBench(Bench):
             return
         if self.page is Page.ONE:
             self.one.refresh()
+        elif self.page is Page.MODEL:
+            self.model.refresh()
         else:
             self.wall.refresh()

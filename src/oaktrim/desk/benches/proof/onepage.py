@@ -8,7 +8,6 @@ from functools import partial
 import numpy as np
 from PySide6.QtCore import Qt, QTimer
 from PySide6.QtWidgets import (
-    QButtonGroup,
     QCheckBox,
     QComboBox,
     QHBoxLayout,
@@ -30,17 +29,17 @@ from oaktrim.core.proof.trial import Trial, reference_for, screen_scale, try_rec
 from oaktrim.core.ship.store import MadeStore
 from oaktrim.core.survey.roles import Role
 from oaktrim.core.units import bytes_text, decibels_text, size_text
+from oaktrim.desk.benches.proof.against import Against
 from oaktrim.desk.benches.proof.candidatepane import CandidatePane
 from oaktrim.desk.look.properties import with_properties
 from oaktrim.desk.models.trials import trial_key
 from oaktrim.desk.session.session import Session
 from oaktrim.desk.widgets.layers import Layer, difference_layer, make_layer
-from oaktrim.desk.widgets.picture import Mode, PictureView
+from oaktrim.desk.widgets.picture import PictureView
 from oaktrim.desk.widgets.swatch import ChannelKeys
 from oaktrim.desk.work.tasks import Work, start
 
 _CANVASES = (("Neutral canvas", ""), ("Black canvas", "#000000"), ("White canvas", "#FFFFFF"), ("Check", "check"))
-_BLINKS = (("blink 0.2 s", 200), ("blink 0.5 s", 500), ("blink 1 s", 1000), ("blink 2 s", 2000))
 # The map's scale ends at one of these.
 _SCALES = (1.0, 2.0, 5.0, 10.0, 20.0, 50.0)
 
@@ -112,15 +111,12 @@ class OnePage(QWidget):
         self.words = with_properties(QLabel(), objectName="caption")
         self._pixel = with_properties(QLabel(), objectName="caption", accessibleName="Pixel under the pointer")
         self._zoom = with_properties(QLabel(), objectName="caption")
-        self.modes: dict[Mode, QPushButton] = {}
-        # How the pictures stand against each other: the bench has room for it beside its title.
-        self.against = QWidget()
+        self.against = Against(self.view)
         self.keys = ChannelKeys()
         self.keys.chosen.connect(self.view.set_channels)
         self.level = with_properties(QComboBox(), accessibleName="Level shown")
         self.level.addItem("Level by zoom")
         self.canvas = with_properties(QComboBox(), accessibleName="Canvas behind the picture")
-        self.blink = with_properties(QComboBox(), accessibleName="How long each picture shows")
         self.tiled = with_properties(
             QPushButton("Tile"), checkable=True, toolTip="Three times three of it, to see its seams"
         )
@@ -165,26 +161,12 @@ class OnePage(QWidget):
         column.addWidget(self.candidates)
 
     def _ways(self) -> QHBoxLayout:
-        """Fill the keys for how the pictures stand against each other, and return those for how they are looked at."""
-        upper, lower = QHBoxLayout(), QHBoxLayout()
+        """Return the keys for how the pictures are looked at."""
+        lower = QHBoxLayout()
         lower.setContentsMargins(12, 2, 12, 6)
-        for row in (upper, lower):
-            row.setSpacing(4)
-        group = QButtonGroup(self)
-        for mode in Mode:
-            key = with_properties(QPushButton(mode.value), checkable=True, checked=mode is Mode.SPLIT)
-            key.setObjectName("chip")
-            key.clicked.connect(partial(self.set_mode, mode))
-            group.addButton(key)
-            upper.addWidget(key)
-            self.modes[mode] = key
-        self.blink.addItems([words for words, _ in _BLINKS])
-        self.blink.setCurrentIndex(1)
-        upper.addWidget(self.blink)
-        upper.addSpacing(8)
-        upper.addWidget(self.next_worst)
-        upper.setContentsMargins(0, 0, 0, 0)
-        self.against.setLayout(upper)
+        lower.setSpacing(4)
+        self.against.row.addSpacing(8)
+        self.against.row.addWidget(self.next_worst)
         self.canvas.addItems([words for words, _ in _CANVASES])
         self.threshold.setRange(1, 255)
         self.threshold.setValue(128)
@@ -207,7 +189,6 @@ class OnePage(QWidget):
         self.view.pointed.connect(self._point)
         self.level.currentIndexChanged.connect(lambda at: self.view.set_level(at - 1 if at > 0 else None))
         self.canvas.currentIndexChanged.connect(lambda at: self.view.set_look(canvas=_CANVASES[max(0, at)][1]))
-        self.blink.currentIndexChanged.connect(lambda at: self.view.set_blink(_BLINKS[max(0, at)][1]))
         self.tiled.toggled.connect(self._tile)
         self.lit.toggled.connect(lambda on: self.view.set_look(lit=on))
         self.cut_out.toggled.connect(self._cut_out)
@@ -217,11 +198,6 @@ class OnePage(QWidget):
         self.seen.clicked.connect(self._at_viewing_size)
         self.candidates.trials.done.connect(self._session.go_on)
         self.next_worst.clicked.connect(lambda: self.view.go_to(self.view.place + 1))
-
-    def set_mode(self, mode: Mode, _: bool = True) -> None:
-        """Show the two pictures another way."""
-        self.modes[mode].setChecked(True)
-        self.view.set_mode(mode)
 
     def _tile(self, on: bool) -> None:
         self.view.set_look(tiled=on)

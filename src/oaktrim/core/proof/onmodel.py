@@ -1,0 +1,135 @@
+"""A texture on the object that uses it: its source, and what will ship, each drawn with the same camera and light."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from math import inf
+
+import numpy as np
+from numpy.typing import NDArray
+
+from oaktrim.core.pixels.metrics import decibels
+from oaktrim.core.pixels.perception import PIXELS_A_DEGREE, perceptual_error_map
+from oaktrim.core.pixels.transfer import srgb_to_linear
+from oaktrim.core.plan.resolve import Plan, Recipe
+from oaktrim.core.progress import Progress, Task
+from oaktrim.core.proof.trial import reference_for, try_recipe
+from oaktrim.core.render.camera import Camera, facing, framing
+from oaktrim.core.render.drawable import Chain, Drawable, chain_of_levels
+from oaktrim.core.render.picture import Picture
+from oaktrim.core.scene.model import Slot
+from oaktrim.core.ship.store import MadeStore
+from oaktrim.core.survey.drawables import Loaded, TextureCache, load, ready
+from oaktrim.core.survey.inventory import Inventory
+
+# Of the canvas that pictures are judged on.
+CANVAS = 0x7B
+
+
+@dataclass(frozen=True, eq=False)
+class OnModel:
+    """An object ready to be looked at with a texture's source and with its cut.
+
+    Parameters
+    ----------
+    cut : None while the cut is still being made
+    camera : sees all that wears the texture, from where most of it faces
+    faults : what could not be read, in sentences; that is drawn hatched
+    """
+
+    loaded: Loaded
+    source: Drawable
+    cut: Drawable | None
+    camera: Camera
+    whole: Camera
+    faults: tuple[str, ...]
+
+
+def users(inventory: Inventory, row: int) -> tuple[int, ...]:
+    """Return the places of the models whose materials use a texture."""
+    return tuple(dict.fromkeys(owner.model for owner in inventory.ownership.owners.get(row, ())))
+
+
+def on_model(
+    plan: Plan,
+    row: int,
+    recipe: Recipe,
+    place: int,
+    cache: TextureCache,
+    store: MadeStore | None = None,
+    before: OnModel | None = None,
+) -> Task[OnModel]:
+    """Make a model ready to be drawn with a texture's source, and with the levels that a recipe ships.
+
+    The model with the source alone is brought as soon as it stands (`OnModel`).
+
+    Parameters
+    ----------
+    place : of the model in the inventory
+    before : what was made for the same model and texture, so that only the cut is made anew
+
+    Raises
+    ------
+    OakTrimError : the model or the texture cannot be read; names the file
+    """
+    inventory = plan.inventory
+    sources = inventory.sources(1 << 28)
+    if before is None:
+        loaded = yield from load(inventory, place, sources)
+        source, faults = yield from ready(inventory, loaded, sources, cache)
+        before = OnModel(loaded, source, None, *_cameras(loaded, row), faults)
+    yield Progress(0, 1, f"encoding {recipe.path}", before)
+    trial = yield from try_recipe(plan, row, recipe, reference_for(inventory, row), store=store)
+    levels = [trial.shipped(level) for level in range(len(trial.made.encoded.levels))]
+
+    def shipped(slot: Slot) -> Chain:
+        return chain_of_levels(levels, slot)
+
+    cut, _ = yield from ready(inventory, before.loaded, sources, cache, {row: shipped})
+    return replace(before, cut=cut)
+
+
+def _cameras(loaded: Loaded, row: int) -> tuple[Camera, Camera]:
+    """Return the cameras that see what wears a texture, and the whole."""
+    draws, mine = loaded.draws, loaded.reading(row)
+    whole = framing(*draws.box())
+    if not mine.any():
+        return whole, whole
+    return framing(*draws.box(mine), facing(draws.positions[draws.triangles[mine]])), whole
+
+
+@dataclass(frozen=True, eq=False)
+class Compared:
+    """How far two pictures of a scene are apart.
+
+    Parameters
+    ----------
+    steps : (H, W) float32, steps just noticed
+    jnd : root of the mean square of the steps, and psnr in dB, infinite where nothing differs, over what shows something
+    """
+
+    steps: NDArray[np.float32]
+    jnd: float
+    psnr: float
+
+
+def compared(before: Picture, after: Picture, pixels_a_degree: float = PIXELS_A_DEGREE) -> Compared:
+    """Compare two pictures of one camera, laid on the canvas as they are shown; both need ids."""
+    first, second = (_on_canvas(picture) for picture in (before, after))
+    steps = perceptual_error_map(_light(first), _light(second), pixels_a_degree)
+    seen = (before.ids >= 0) | (after.ids >= 0)
+    if not seen.any():
+        return Compared(steps, 0.0, inf)
+    square = float(np.square(first[seen].astype(np.float64) - second[seen]).mean())
+    return Compared(steps, float(np.sqrt(np.square(steps[seen]).mean())), decibels(square / 255**2))
+
+
+def _on_canvas(picture: Picture) -> NDArray[np.float32]:
+    codes = picture.codes().astype(np.float32)
+    alpha = codes[..., 3:] / 255
+    return (codes[..., :3] * alpha + CANVAS * (1 - alpha)).astype(np.float32)
+
+
+def _light(codes: NDArray[np.float32]) -> NDArray[np.float32]:
+    light: NDArray[np.float32] = srgb_to_linear(codes / 255).astype(np.float32)
+    return light
