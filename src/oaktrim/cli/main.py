@@ -19,6 +19,7 @@ from oaktrim.cli.formats import formats
 from oaktrim.cli.job import cut, job_group, role_rules, roles
 from oaktrim.cli.makers import glyphs, layouts, pack, patch, unpack
 from oaktrim.cli.ship import ship
+from oaktrim.cli.sight import sight, station
 from oaktrim.cli.survey import survey
 from oaktrim.cli.targets import targets
 from oaktrim.cli.window import demo, open_path, start_window
@@ -47,7 +48,7 @@ def prepare() -> None:
 
 
 _COMMANDS = (
-    open_path, demo, example, survey, job_group, cut, roles, role_rules, fit, ship,
+    open_path, demo, example, survey, job_group, cut, roles, role_rules, sight, station, fit, ship,
     pack, unpack, layouts, patch, glyphs, encode, decode, measure, formats, targets, prepare,
 )  # fmt: skip
 for command in _COMMANDS:

@@ -28,7 +28,13 @@ from oaktrim.core.render.picture import Settings, draw, footprints
 from oaktrim.core.scene.model import AlphaMode, Material, Mesh, Model, Node, Slot, Surface, TextureUse
 from oaktrim.core.scene.shapes import plane
 from oaktrim.core.scene.uvs import overlap_share
+from oaktrim.core.sight.demand import Stage, Tally, ask, least_levels
+from oaktrim.core.sight.estimate import estimate
+from oaktrim.core.sight.reads import Reads
+from oaktrim.core.sight.views import View
+from oaktrim.core.survey.drawables import Loaded
 from oaktrim.core.survey.read import made_facts
+from oaktrim.core.targets.target import Filtering
 
 # Formats whose kernels take longest to compile, the longest first.
 _LONGEST = ("astc-4x4", "bc7", "etc2-rgba", "bc6h", "bc1")
@@ -111,7 +117,15 @@ def _draws() -> Task[None]:
     scene = drawable(draw_list(model), model.materials, lambda _, slot, __: BoundTexture(textures[slot]))
     camera = Camera((0.0, 3.0, 1.0), (0.0, 0.0, 0.0))
     finish(draw(scene, camera, (8, 8), Settings(2, buffers=("ids", "depth", "normals")), threads=1))
-    finish(footprints(scene, camera, (8, 8), threads=1))
+    seen = finish(footprints(scene, camera, (8, 8), threads=1))
+    one = np.zeros(1, np.int64)
+    reads = Reads(one, np.array([0, 1]), one, one, np.eye(2).reshape(1, 4), np.ones((1, 2)), np.ones(1, np.bool_))
+    loaded = Loaded(0, model, scene.draws, model.materials, {})
+    stage = Stage(loaded, reads, scene, None, np.ones(1, np.bool_))
+    view = View("", camera, (8, 8))
+    finish(ask(stage, view, Filtering.TRILINEAR, 95.0, Tally.empty(1)))
+    estimate(scene.draws, reads, view, Filtering.TRILINEAR, 95.0)
+    least_levels(seen, loaded, reads, Filtering.TRILINEAR)
 
 
 _PARTS = {"looks": _looks, "draws": _draws}

@@ -19,6 +19,7 @@ from oaktrim.core.makers.layouts import LAYOUTS, Layout, layout_named
 from oaktrim.core.makers.registry import Maker, MakerContext
 from oaktrim.core.plan.cuts import Cap, Change, Cut, Drop
 from oaktrim.core.plan.rolerules import RoleRule
+from oaktrim.core.sight.sightlines import Sightlines
 from oaktrim.core.survey.roles import DEFAULT_PATTERNS, Role, RoleChoice, RolePattern
 from oaktrim.core.survey.scan import DEFAULT_IGNORE, ScanSettings, fault_of_ignore
 from oaktrim.core.targets.target import Target, shipped_targets, target_named
@@ -55,6 +56,7 @@ class Job(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     makers : in the order in which they work
     layouts : of packs, beside those of the product
     names : patterns that the names of what is made follow
+    sightlines : from where things are seen
     map_names : how names tell the maps of a batch of packs, by layout and slot
     """
 
@@ -74,6 +76,7 @@ class Job(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     layouts: tuple[Layout, ...] = ()
     names: NamePatterns = NamePatterns()
     map_names: dict[Name, dict[Name, Name]] = {}
+    sightlines: Sightlines = Sightlines()
 
     def __post_init__(self) -> None:
         if not self.targets:

@@ -21,7 +21,7 @@ from oaktrim.core.render.rasterize import (
     weights_of,
     word_of,
 )
-from oaktrim.core.render.textures import FAST, held, sample
+from oaktrim.core.render.textures import FAST, sample, within
 
 # Columns of a row of material numbers, float32: base colour, metalness, roughness, emission, scale of normals, strength of
 # occlusion, cut-off; then for each of the five slots a 2x3 matrix of its UVs.
@@ -179,7 +179,7 @@ def _surface(
     base[1] = bg * numbers[material, BASE + 1] * cg
     base[2] = bb * numbers[material, BASE + 2] * cb
     alpha = ba * numbers[material, BASE + 3] * ca
-    out[3] = held(alpha, _ZERO, _ONE) if choices[material, MODE] == BLEND else _ONE
+    out[3] = within(alpha, _ZERO, _ONE) if choices[material, MODE] == BLEND else _ONE
     if choices[material, UNLIT]:
         out[0], out[1], out[2] = base[0], base[1], base[2]
         out[4], out[5], out[6] = nx, ny, nz
@@ -208,8 +208,8 @@ def _surface(
             scale = _ONE / np.sqrt(length)
             nx, ny, nz = rx * scale, ry * scale, rz * scale
     _, og, ob, _ = _read(texels, rows, numbers, choices, material, _ORM, uvs, moved, anisotropy)
-    rough = held(og * numbers[material, ROUGH], np.float32(0.03), _ONE)
-    metal = held(ob * numbers[material, METAL], _ZERO, _ONE)
+    rough = within(og * numbers[material, ROUGH], np.float32(0.03), _ONE)
+    metal = within(ob * numbers[material, METAL], _ZERO, _ONE)
     occlusion, _, _, _ = _read(texels, rows, numbers, choices, material, _SHADE, uvs, moved, anisotropy)
     occlusion = _ONE + numbers[material, SHADE] * (occlusion - _ONE)
     shade(base, metal, rough, occlusion, nx, ny, nz, vx, vy, vz, px, py, pz, lights, sky, lit)
@@ -353,13 +353,13 @@ def shade_tiles(
                         scratch, out,
                     )  # fmt: skip
                     part = share * np.float32(many)
-                    red += held(out[0], _ZERO, _FAR) * part
-                    green += held(out[1], _ZERO, _FAR) * part
-                    blue += held(out[2], _ZERO, _FAR) * part
+                    red += within(out[0], _ZERO, _FAR) * part
+                    green += within(out[1], _ZERO, _FAR) * part
+                    blue += within(out[2], _ZERO, _FAR) * part
                     alpha += part
                     if s == 0 and normals.shape[0]:
                         for c in range(3):
-                            normals[y, x, c] = held(out[4 + c], -_ONE, _ONE)
+                            normals[y, x, c] = within(out[4 + c], -_ONE, _ONE)
                 colour[y, x, 0], colour[y, x, 1], colour[y, x, 2], colour[y, x, 3] = red, green, blue, alpha
         _blend_tile(
             tile_x, tile_y, pieces, corners, owners, clip, positions, triangles, materials, attributes, numbers, choices,
@@ -426,7 +426,7 @@ def _blend_tile(
                 )  # fmt: skip
                 part = out[3] * np.float32(samples) / np.float32(count)
                 for c in range(3):
-                    colour[y, x, c] = held(out[c], _ZERO, _FAR) * part + colour[y, x, c] * (_ONE - part)
+                    colour[y, x, c] = within(out[c], _ZERO, _FAR) * part + colour[y, x, c] * (_ONE - part)
                 colour[y, x, 3] = part + colour[y, x, 3] * (_ONE - part)
 
 

@@ -15,7 +15,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from oaktrim.core.pixels.image import Image, Transfer, to_rgba
+from oaktrim.core.pixels.image import Image, Transfer, held, to_rgba
 from oaktrim.core.pixels.transfer import srgb_to_linear
 from oaktrim.core.render.rasterize import KERNEL
 from oaktrim.core.scene.model import Wrap
@@ -53,10 +53,9 @@ def linear_texels(image: Image) -> NDArray[np.uint16]:
     if image.pixels.dtype == np.uint8 and image.transfer is Transfer.SRGB:
         codes = to_rgba(image)
         table = np.rint(srgb_to_linear(np.arange(256, dtype=np.float32) / 255) * 65535).astype(np.uint16)
-        out = np.empty(codes.shape, np.uint16)
-        out[..., :3] = table[codes[..., :3]]
-        out[..., 3] = codes[..., 3].astype(np.uint16) * 257
-        return out
+        return _through(codes, table)
+    if image.pixels.dtype == np.uint8 and image.transfer is Transfer.LINEAR:
+        return _through(to_rgba(image), np.arange(256, dtype=np.uint16) * np.uint16(257))
     if image.pixels.dtype == np.uint16 and image.transfer is Transfer.LINEAR:
         return np.ascontiguousarray(to_rgba(image, np.uint16))
     wide = np.nan_to_num(to_rgba(image, np.float32), nan=0.0, posinf=1.0, neginf=0.0)
@@ -66,24 +65,49 @@ def linear_texels(image: Image) -> NDArray[np.uint16]:
     return found
 
 
+def _through(codes: NDArray[np.uint8], table: NDArray[np.uint16]) -> NDArray[np.uint16]:
+    out = np.empty(codes.shape, np.uint16)
+    _look_up(held(codes.reshape(-1, 4)), table, out.reshape(-1, 4))
+    return out
+
+
+@njit(**KERNEL)
+def _halve(texels, out):
+    """Fill out (h, w, 4) with the means of four texels (H, W, 4), colour weighed by alpha."""
+    height, width = texels.shape[0], texels.shape[1]
+    for y in range(out.shape[0]):
+        upper, lower = min(2 * y, height - 1), min(2 * y + 1, height - 1)
+        for x in range(out.shape[1]):
+            left, right = min(2 * x, width - 1), min(2 * x + 1, width - 1)
+            a, b = np.int64(texels[upper, left, 3]), np.int64(texels[upper, right, 3])
+            c, d = np.int64(texels[lower, left, 3]), np.int64(texels[lower, right, 3])
+            alpha = a + b + c + d
+            out[y, x, 3] = (alpha + 2) >> 2
+            # Where all is clear, colour that shows through filtering is kept all the same.
+            if alpha == 0:
+                a = b = c = d = 1
+                alpha = 4
+            half = alpha >> 1
+            for k in range(3):
+                total = a * texels[upper, left, k] + b * texels[upper, right, k]
+                total += c * texels[lower, left, k] + d * texels[lower, right, k]
+                out[y, x, k] = (total + half) // alpha
+
+
 def halved(texels: NDArray[np.uint16]) -> NDArray[np.uint16]:
     """Return the next level: the mean of four texels, colour weighed by alpha, odd sides cut."""
     height, width = (max(1, side // 2) for side in texels.shape[:2])
-    wide = texels[: max(1, height * 2), : max(1, width * 2)].astype(np.float32)
-    alpha = wide[..., 3:] / 65535
-    wide[..., :3] *= alpha
-    for axis in (0, 1):
-        if wide.shape[axis] > 1:
-            first = [slice(None)] * 3
-            second = [slice(None)] * 3
-            first[axis], second[axis] = slice(0, None, 2), slice(1, None, 2)
-            wide = (wide[tuple(first)] + wide[tuple(second)]) * np.float32(0.5)
-    alpha = wide[..., 3:] / 65535
-    plain = texels[: 2 * height : 2, : 2 * width : 2, :3]
-    colour = np.where(alpha > 0, wide[..., :3] / np.maximum(alpha, 1e-9), plain)
-    out = np.concatenate([colour, wide[..., 3:]], axis=2)
-    found: NDArray[np.uint16] = np.rint(np.clip(out, 0, 65535)).astype(np.uint16)
-    return found
+    out = np.empty((height, width, 4), np.uint16)
+    _halve(held(texels), out)
+    return out
+
+
+@njit(**KERNEL)
+def _look_up(codes, table, out):
+    """Fill out (N, 4) uint16 with codes (N, 4) uint8 through a table (256,); alpha is widened."""
+    for i in range(codes.shape[0]):
+        out[i, 0], out[i, 1], out[i, 2] = table[codes[i, 0]], table[codes[i, 1]], table[codes[i, 2]]
+        out[i, 3] = np.uint16(codes[i, 3]) * np.uint16(257)
 
 
 def mip_chain(image: Image) -> list[NDArray[np.uint16]]:
@@ -140,7 +164,7 @@ def _wrapped(i, size, how):
 
 
 @njit(**FAST)
-def held(value, least, most):
+def within(value, least, most):
     """Return a value within a range; `least` for what is not a number."""
     value = value if value > least else least
     return value if value < most else most
@@ -154,7 +178,7 @@ def sample_level(texels, rows, t, level, u, v):
     x = u * np.float32(width) - np.float32(0.5)
     y = v * np.float32(height) - np.float32(0.5)
     # Far coordinates have no fraction that means anything, and must not leave the integers.
-    x, y = held(x, np.float32(-1e9), np.float32(1e9)), held(y, np.float32(-1e9), np.float32(1e9))
+    x, y = within(x, np.float32(-1e9), np.float32(1e9)), within(y, np.float32(-1e9), np.float32(1e9))
     fx, fy = np.floor(x), np.floor(y)
     i, j = np.int64(fx), np.int64(fy)
     px, py = x - fx, y - fy
@@ -190,7 +214,7 @@ def level_of(across, down):
 def trilinear(texels, rows, t, u, v, level):
     """Return red, green, blue and alpha between two levels."""
     last = rows[t, LEVELS] - 1
-    level = held(level, np.float32(0), np.float32(last))
+    level = within(level, np.float32(0), np.float32(last))
     low = np.int64(level)
     part = level - np.float32(low)
     r, g, b, a = sample_level(texels, rows, t, low, u, v)
@@ -208,7 +232,7 @@ def sample(texels, rows, t, u, v, dudx, dvdx, dudy, dvdy, anisotropy):
         return trilinear(texels, rows, t, u, v, level_of(across, down))
     longest, shortest = max(across, down), min(across, down)
     ratio = np.sqrt(longest / max(shortest, np.float32(1e-12)))
-    probes = np.int64(held(np.ceil(ratio), np.float32(1), np.float32(anisotropy)))
+    probes = np.int64(within(np.ceil(ratio), np.float32(1), np.float32(anisotropy)))
     level = np.float32(0.5) * np.log2(max(longest, np.float32(1e-12))) - np.log2(np.float32(probes))
     if across >= down:
         su, sv = dudx, dvdx

@@ -41,6 +41,13 @@ class Oversize(Enum):
     REFUSED = "refused"
 
 
+class Filtering(Enum):
+    """How the engine reads textures at a slant: it decides how large they need to be."""
+
+    TRILINEAR = "trilinear"
+    ANISOTROPIC = "anisotropic"
+
+
 class Packing(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """The lossless second packing of the package: `deflate`, `zstd` or `lz4`, and its level."""
 
@@ -99,6 +106,7 @@ class Target(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     hardware : families of formats that it decodes; others are expanded to raw pixels at load
     audience : share of the audience that has a family of hardware, 0..1; 1 where it is left out
     container : ktx2 or dds, what is shipped
+    filtering : what shows textures at a slant; screen : width and height in pixels
     size_rule, oversize : what happens to sides that are not powers of two, or are over the longest allowed
     """
 
@@ -113,6 +121,8 @@ class Target(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     size_rule: SizeRule = SizeRule.FREE
     oversize: Oversize = Oversize.HALVED
     packing: Packing = Packing()
+    filtering: Filtering = Filtering.ANISOTROPIC
+    screen: tuple[Side, Side] = (1920, 1080)
 
     def __post_init__(self) -> None:
         if self.container not in ("ktx2", "dds"):
