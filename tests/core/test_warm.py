@@ -17,10 +17,17 @@ from oaktrim.core.pixels.levels import build_mip_chain
 from oaktrim.core.pixels.resample import Filter, Resampling, resample
 from oaktrim.core.plan.cuts import Cap, Cut, SetFormat
 from oaktrim.core.progress import finish
+from oaktrim.core.render.camera import framing
+from oaktrim.core.render.picture import Settings, draw_refining
 from oaktrim.core.ship.run import ship
+from oaktrim.core.sight.demand import demand_of
+from oaktrim.core.sight.sightlines import Sightlines
+from oaktrim.core.survey.drawables import TextureCache, load, ready
+from oaktrim.core.targets.target import target_named
 from oaktrim.core.warm import warm
 from tests.kit.pictures import busy
-from tests.kit.trees import planned, put
+from tests.kit.sights import wall
+from tests.kit.trees import planned, put, surveyed
 
 
 def test_the_next_process_compiles_nothing_either():
@@ -53,6 +60,15 @@ def test_nothing_is_compiled_after_set_up(tmp_path):
         paths = tuple(str(put(tmp_path / "art", f"x{n}.png", channels=n).name) for n in (1, 3, 4))
         plan = planned(tmp_path / "art", "lounge", Cut(Cap(16), paths), Cut(SetFormat("bc3"), paths))
         finish(ship(plan, tmp_path / "out"))
+        (tmp_path / "scene").mkdir()
+        wall(tmp_path / "scene", camera=5.0, half=1.0)
+        inventory = surveyed(tmp_path / "scene")
+        sources = inventory.sources(1 << 24)
+        loaded = finish(load(inventory, 0, sources))
+        made, _ = finish(ready(inventory, loaded, sources, TextureCache()))
+        for samples in (1, 16):
+            finish(draw_refining(made, framing(*made.draws.box()), (70, 40), Settings(samples, buffers=("ids",))))
+        finish(demand_of(inventory, target_named("lounge"), Sightlines(), lambda _: np.ones(1, bool)))
     assert [e.data["dispatcher"].py_func.__name__ for _, e in recorder.buffer if e.is_start] == []
 
 
