@@ -12,6 +12,7 @@ from oaktrim.core.plan.resolve import resolve
 from oaktrim.core.plan.status import limits_of
 from oaktrim.core.plan.verdict import findings_of
 from oaktrim.core.progress import finish
+from oaktrim.core.sight.demand import demand_of
 from oaktrim.core.survey.findings.rules import LABELS
 from oaktrim.core.survey.roles import Certainty
 from oaktrim.demo.motifs import MOTIFS
@@ -31,12 +32,20 @@ def test_the_story_that_it_tells(demo_job, cache):
     assert paths <= set(inventory.row_of), "a cut is on a texture that is not there"
     uncut = [resolve(inventory, target) for target in targets_of(job)]
     for plan in uncut:
-        assert all(s.over for s in limits_of(plan) if s.in_bytes), plan.target.id
+        assert all(s.over for s in limits_of(plan) if s.line.in_bytes), plan.target.id
     told = finish(survey(inventory, targets_of(job), cache, job.cuts, job.role_rules, job.suppressions))
     # Cuts bring every total of bytes under its limit; too many materials, triangles and draws are left to makers.
     over = [(plan.target.id, s.line.name) for plan in told.plans for s in limits_of(plan) if s.over]
     assert over == [("visor", "materials"), ("visor", "triangles"), ("visor", "draws")]
     codes = {finding.code for finding in told.findings} | {f.code for plan in uncut for f in findings_of(plan)}
+    pocket = targets_of(job)[0]
+    demand = finish(demand_of(inventory, pocket, job.sightlines, lambda _: np.zeros(len(inventory.textures), bool)))
+    seen = findings_of(resolve(inventory, pocket, job.cuts, rules=job.role_rules, demand=demand))
+    by_path = {(f.code, f.path): f for f in seen}
+    assert ("levels-to-spare", "lantern/lantern_base.png") in by_path
+    short = by_path["levels-short", "kiosk/kiosk_sign.png"]
+    assert short.message.startswith("1 level short at kiosk door")
+    codes |= {finding.code for finding in seen}
     assert codes == set(LABELS), "each finding is to occur at least once"
     scene = next(model for model in inventory.models if model.path == "landing.gltf")
     assert scene.faults == () and len(scene.objects) == 11

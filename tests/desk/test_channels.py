@@ -78,7 +78,7 @@ def test_a_batch_is_made_in_one_step_and_counts_everywhere(qtbot, opened, packs)
     assert before - session.plan().total("memory") == sum(promised)
     qtbot.waitUntil(lambda: all(t.pixels for t in session.inventory.textures), timeout=20000)
     assert packs.count.text().startswith("0 to make, 2 made")
-    opened.show_bench(0)
+    opened.reveal(opened.survey)
     click_row(qtbot, opened, "gate_orm")
     assert "made of gate_ao.png" in said(opened, "Facts of the texture")
     qtbot.keyClick(opened, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
@@ -248,7 +248,7 @@ def test_names_follow_a_pattern_and_a_clash_is_told(qtbot, opened, packs):
     session.edit(session.history.job.with_names(NamePatterns(pack="set/door_base")), "a name that is taken")
     assert "has that name too" in session.inventory.unmade[0].error
     assert "has that name too" in packs.model.rows[0].problems[0], "on top, where it is seen"
-    opened.show_bench(3)
+    opened.reveal(opened.ship)
     qtbot.waitUntil(lambda: "cannot be made" in said(opened, "State of the run"), timeout=20000)
     assert not opened.ship.go.isEnabled()
 
@@ -288,7 +288,7 @@ def test_a_sheet_is_typed_set_and_shipped(qtbot, opened, art, tmp_path):
     qtbot.mouseClick(page.make, Qt.MouseButton.LeftButton)
     assert [maker.size for maker in session.job.makers] == [24]
     out = tmp_path / "out"
-    opened.show_bench(3)
+    opened.reveal(opened.ship)
     opened.ship.folder.setText(str(out))
     opened.ship.refresh()
     qtbot.waitUntil(lambda: opened.ship.go.isEnabled() and opened.ship.list.rowCount() > 0, timeout=20000)

@@ -10,7 +10,7 @@ from oaktrim.core.files.gltfwriter import GltfWriter
 from oaktrim.core.plan.cuts import Cap
 from oaktrim.desk.benches.proof.bench import Page
 from oaktrim.desk.widgets.picture import Mode
-from oaktrim.desk.widgets.sceneview import SceneView, Shows
+from oaktrim.desk.widgets.sceneview import SceneView
 from tests.desk.reach import named, said
 from tests.desk.test_round import click_row
 from tests.kit.models import SQUARE, add_mesh, material, scene
@@ -38,7 +38,7 @@ def proving(qtbot, window, tmp_path):
         window.session.open(root)
     window.session.watch("lounge")
     click_row(qtbot, window, "crate_base.png")
-    window.show_bench(1)
+    window.reveal(window.proof)
     window.proof.show_page(Page.MODEL)
     qtbot.waitUntil(lambda: compared(window), timeout=60000)
     return window
@@ -107,11 +107,11 @@ def test_the_camera_orbits_comes_nearer_flies_and_goes_home(qtbot, proving):
 def test_how_it_is_made_can_be_seen_and_what_is_under_the_pointer(qtbot, proving):
     view = view_of(proving)
     key_of(proving, "Whole model").click()
-    for shows in (Shows.TRIANGLES, Shows.EDGES, Shows.OBJECTS):
+    for shows in ("Triangles", "Edges", "Objects"):
         with qtbot.waitSignal(view.settled, timeout=20000):
-            key_of(proving, shows.value).click()
+            key_of(proving, shows).click()
         colours = {tuple(colour) for colour in view.layers[0].levels[0].reshape(-1, 4) if colour[3] == 255}
-        assert len(colours) == {Shows.TRIANGLES: 4, Shows.OBJECTS: 2}.get(shows, len(colours))
+        assert len(colours) == {"Triangles": 4, "Objects": 2}.get(shows, len(colours))
     qtbot.mouseMove(view, view.rect().center())
     qtbot.waitUntil(lambda: said(proving, "What is under the pointer") == "crate > planks")
 

@@ -23,7 +23,7 @@ from tests.desk.test_round import click_row
 def proving(qtbot, opened):
     """The bench with a base colour proved, on Lounge."""
     click_row(qtbot, opened, "brick_base.png")
-    opened.show_bench(1)
+    opened.reveal(opened.proof)
     qtbot.waitUntil(lambda: len(opened.proof.one.view.layers) == 2, timeout=20000)
     return opened
 

@@ -217,7 +217,7 @@ def test_the_swatch_shows_the_ladder_and_leads_to_the_control(qtbot, opened):
 def test_proof_modes_zoom_and_split(qtbot, opened):
     window = opened
     click_row(qtbot, window, "brick_base.png")
-    window.show_bench(1)
+    window.reveal(window.proof)
     view = window.proof.one.view
     qtbot.waitUntil(lambda: len(view.layers) == 2, timeout=20000)
     pictures = {}
@@ -298,7 +298,7 @@ def test_saving_and_opening_again(qtbot, opened, tmp_path, art):
 
 def test_shipping_can_be_stopped_and_refuses_the_source_tree(qtbot, opened, tmp_path, art):
     window = opened
-    window.show_bench(3)
+    window.reveal(window.ship)
     window.ship.folder.setText(str(art / "inside"))
     window.ship.refresh()
     qtbot.waitUntil(lambda: "inside the source tree" in said(window, "State of the run"), timeout=20000)

@@ -1,4 +1,4 @@
-"""The cuts of the shipped job: what a technical artist would do to bring Heronmere Landing under its budgets."""
+"""The cuts and sightlines of the shipped job: what a technical artist would do to bring Heronmere Landing under its budgets."""
 
 from __future__ import annotations
 
@@ -6,6 +6,7 @@ from oaktrim.core.makers.glyphs.sheet import GlyphSheet
 from oaktrim.core.makers.pack.pack import ChannelSource, Lane, Pack
 from oaktrim.core.makers.registry import Maker
 from oaktrim.core.plan.cuts import Cap, Cut, Drop, SetFormat, SetLevels
+from oaktrim.core.sight.sightlines import Path, Portrait, Sightlines, Station, Step
 
 _NORMALS = (
     "boat/boat_n.png",
@@ -103,6 +104,19 @@ def demo_makers() -> tuple[Maker, ...]:
     letters = " -./0123456789:ABCDEFGHIJKLMNOPQRSTUVWXYZ·"
     sheet = GlyphSheet("timetable/heronmere_signs_64_glyphs", "timetable/heronmere_signs.ttf", 64, letters, spread=6)
     return (pack, sheet)
+
+
+def demo_sightlines() -> Sightlines:
+    """Return where a player stands: at the pier, along the rope, at the kiosk's door, in the boat; and how the warden is seen."""
+    scene = "landing.gltf"
+    stations = (
+        Station("pier", (0.0, 1.7, 9.0), (0.0, 1.3, 0.0), scene=scene),
+        Station("along the rope", (-2.4, 1.6, 6.2), (-1.2, 0.9, 3.0), scene=scene),
+        Station("kiosk door", (0.0, 2.0, 2.6), (0.0, 2.85, 1.45), 0.42, scene=scene),
+        Station("boat", (3.6, 1.3, 8.6), (1.5, 0.2, 6.5), scene=scene),
+    )
+    walk = Path("the jetty", tuple(Step(row.name, 4.0 * place) for place, row in enumerate(stations)))
+    return Sightlines(stations, (walk,), portraits=(Portrait("warden", metres=1.8),))
 
 
 def demo_cuts() -> tuple[Cut, ...]:

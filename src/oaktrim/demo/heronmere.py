@@ -26,14 +26,14 @@ from oaktrim.core.pixels.levels import build_mip_chain
 from oaktrim.core.progress import Progress, Task, finish, map_unordered
 from oaktrim.core.survey.cache import cache_folder
 from oaktrim.demo.brush import codes, noise, ramp
-from oaktrim.demo.cuts import demo_cuts, demo_makers
+from oaktrim.demo.cuts import demo_cuts, demo_makers, demo_sightlines
 from oaktrim.demo.faults import faulty, wide_profile
 from oaktrim.demo.landing import write_models, write_sounds
 from oaktrim.demo.motifs import MOTIFS, Motif
 from oaktrim.demo.signface import sign_font
 
 # Raised whenever a picture or the job changes; an older landing is then made anew beside it.
-_EDITION = 6
+_EDITION = 7
 NAME = "Heronmere Landing"
 TARGETS = ("pocket", "visor", "lounge")
 _JPEGS = ("landing_map", "mud_base")
@@ -127,7 +127,7 @@ def make_demo(folder: Path | None = None) -> Task[Path]:
         write_models(art)
         write_sounds(art)
         write_atomic(art / "timetable" / "heronmere_signs.ttf", sign_font())
-        job = Job(VERSION, NAME, "art", TARGETS, cuts=demo_cuts(), makers=demo_makers())
+        job = Job(VERSION, NAME, "art", TARGETS, cuts=demo_cuts(), makers=demo_makers(), sightlines=demo_sightlines())
         save_job(job, passing / job_file.name, art)
         # mkdtemp keeps the folder to its owner; the demonstration is for everybody who could read the cache.
         passing.chmod(0o755)

@@ -162,7 +162,7 @@ def test_candidates_are_what_the_target_has_and_cost_what_ships(art):
     absent = [c for c in found if "hardware" in c.against]
     assert {c.recipe.settings.format for c in absent} >= {"bc7"}
     assert all(c.memory == plan.footprint.memory[row] for c in absent), "what is not decoded costs raw pixels"
-    trial = finish(try_recipe(plan, row, fitting[0].recipe, reference_for(plan.inventory, row)))
+    trial = finish(try_recipe(plan, row, fitting[0].recipe, reference_for(plan, row)))
     assert trial.memory == fitting[0].memory
     assert trial.package > 0
     assert trial.quality.jnd > 0

@@ -33,7 +33,7 @@ def test_what_little_there_is_in_an_empty_picture_is_measured(tmp_path, size):
     plan = planned(tmp_path / "art", "pocket")
     posed = pose(plan, CompressionRatios(plan.inventory), {"memory": 1}, np.zeros(1, np.bool_), {})
     problem = finish(measure(posed, SurveyCache(tmp_path / "cache")))
-    reference = reference_for(plan.inventory, 0, True)
+    reference = reference_for(plan, 0, True)
     told, made = [], []
     for choice in range(0, len(problem.keys), 5):
         if problem.option(choice).side in (0, 256, 128):

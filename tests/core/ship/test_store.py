@@ -63,8 +63,8 @@ def test_another_folder_takes_what_was_made(root, store, encoded, tmp_path):
 def test_what_a_proof_made_is_shipped(root, store, encoded, tmp_path):
     plan = planned(root, "lounge", BLOCKS)
     for row in range(2):
-        trial = finish(try_recipe(plan, row, plan.recipe(row), reference_for(plan.inventory, row), store=store))
-        again = finish(try_recipe(plan, row, plan.recipe(row), reference_for(plan.inventory, row), store=store))
+        trial = finish(try_recipe(plan, row, plan.recipe(row), reference_for(plan, row), store=store))
+        again = finish(try_recipe(plan, row, plan.recipe(row), reference_for(plan, row), store=store))
         assert (again.package, again.seconds, again.quality.jnd) == (
             trial.package,
             trial.seconds,

@@ -21,6 +21,7 @@ from oaktrim.core.errors import OakTrimError
 from oaktrim.core.formats.catalogue import FORMATS, ORDER
 from oaktrim.core.plan.cuts import KINDS
 from oaktrim.core.plan.resolve import Plan
+from oaktrim.core.survey.demand import Demand
 from oaktrim.core.survey.facts import IMAGE_MARK
 from oaktrim.core.survey.findings.finding import Finding
 from oaktrim.core.survey.findings.rules import LABELS
@@ -30,7 +31,7 @@ from oaktrim.core.targets.target import parse_bytes
 
 Flags = NDArray[np.bool_]
 _TERM = re.compile(r'(-?)(?:([A-Za-z-]+)(>=|<=|:|=|>|<))?("[^"]*"?|[^\s"]+)?')
-_BYTE_FIELDS = ("memory", "package", "saves", "file")
+_BYTE_FIELDS = ("memory", "package", "saves", "file", "wasted")
 _COMPARE: dict[str, Callable[[Any, float], Any]] = {
     ">": np.greater, "<": np.less, ">=": np.greater_equal, "<=": np.less_equal, ":": np.equal, "=": np.equal,
 }  # fmt: skip
@@ -81,6 +82,11 @@ class Assets:
     @property
     def inventory(self) -> Inventory:
         return self.after.inventory
+
+    @property
+    def demand(self) -> Demand | None:
+        """What sightlines ask for, where they were asked."""
+        return self.after.demand
 
     def __len__(self) -> int:
         return len(self.inventory.textures) + len(self.inventory.passthrough)
@@ -134,6 +140,10 @@ class Assets:
         if name not in self._told:
             self._told[name] = tell()
         return self._told[name]
+
+    def padded_unknown(self, values: NDArray[Any]) -> NDArray[Any]:
+        """Return a column of textures, with nothing known of what is passed through after it."""
+        return np.concatenate([values, np.full(len(self.inventory.passthrough), np.nan)])
 
     def padded(self, values: NDArray[Any], rest: Sequence[int] | NDArray[np.int64] | int = 0) -> NDArray[Any]:
         """Return a column of textures with values for what is passed through after it."""
@@ -195,6 +205,35 @@ def _users(assets: Assets) -> NDArray[Any]:
     return counts
 
 
+def _fit(assets: Assets) -> NDArray[Any]:
+    if assets.demand is None:
+        return np.full(len(assets.inventory.textures), np.nan)
+    inventory = assets.inventory
+    return assets.demand.fit(_longest(assets.after), np.maximum(inventory.width, inventory.height))
+
+
+def _wanted(assets: Assets) -> NDArray[Any]:
+    if assets.demand is None:
+        return np.full(len(assets.inventory.textures), np.nan)
+    return np.maximum(assets.inventory.width, assets.inventory.height) * 2.0**-assets.demand.levels
+
+
+def _seen(assets: Assets) -> NDArray[Any]:
+    if assets.demand is None:
+        return np.full(len(assets.inventory.textures), np.nan)
+    return np.where(assets.demand.looked, assets.demand.pixels, np.nan)
+
+
+def _wasted(assets: Assets) -> NDArray[Any]:
+    """Return the bytes of memory that levels which are never shown take: three quarters for each, three quarters of the rest ..."""
+    if assets.demand is None:
+        return np.zeros(len(assets.inventory.textures), np.int64)
+    inventory = assets.inventory
+    spare = assets.demand.spare(_longest(assets.after), np.maximum(inventory.width, inventory.height))
+    share = np.where(np.isfinite(spare), 1 - 4.0 ** -np.maximum(spare, 0), np.where(assets.demand.unseen, 1.0, 0.0))
+    return (assets.after.footprint.memory * share).astype(np.int64)
+
+
 NUMBERS: dict[str, Callable[[Assets], NDArray[Any]]] = {
     "side": lambda a: a.padded(np.maximum(a.inventory.width, a.inventory.height)),
     "width": lambda a: a.padded(a.inventory.width),
@@ -207,6 +246,10 @@ NUMBERS: dict[str, Callable[[Assets], NDArray[Any]]] = {
     "package": lambda a: a.padded(a.after.package, a.after.passthrough("package")),
     "saves": lambda a: a.padded(a.now.footprint.memory - a.after.footprint.memory),
     "file": lambda a: a.padded(a.inventory.column("file_bytes"), [row.bytes for row in a.inventory.passthrough]),
+    "fit": lambda a: a.padded_unknown(_fit(a)),
+    "wanted": lambda a: a.padded_unknown(_wanted(a)),
+    "seen": lambda a: a.padded_unknown(_seen(a)),
+    "wasted": lambda a: a.padded(_wasted(a)),
     "users": lambda a: a.padded(_users(a)),
     "findings": lambda a: np.array([a.counts.get(path, 0) for path in a.paths], np.int64),
 }
@@ -224,6 +267,9 @@ FLAGS: dict[str, Callable[[Assets], NDArray[Any]]] = {
     "shared": lambda a: a.numbers("users") > 1,
     "unused": lambda a: (a.numbers("users") == 0) & (np.arange(len(a)) < len(a.inventory.textures)),
     "held": lambda a: np.array([IMAGE_MARK in path for path in a.paths], np.bool_),
+    "unseen": lambda a: a.padded(
+        np.zeros(len(a.inventory.textures), np.bool_) if a.demand is None else a.demand.unseen
+    ),
     "expanded": lambda a: a.padded(a.after.footprint.expanded),
     "texture": lambda a: a.padded(np.ones(len(a.inventory.textures), np.bool_)),
 }

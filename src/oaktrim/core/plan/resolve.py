@@ -28,6 +28,7 @@ from oaktrim.core.plan.cuts import (
 from oaktrim.core.plan.forecast import Forecast, corrected, forecast, half_width
 from oaktrim.core.plan.packing import CompressionRatios, Key, PassthroughSizes, left_of, packing_name
 from oaktrim.core.plan.rolerules import RoleRule, apply_rules
+from oaktrim.core.survey.demand import Demand
 from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.survey.sample import SCALES
 from oaktrim.core.survey.uses import error_metric_of
@@ -62,6 +63,7 @@ class Plan:
     footprint : what the target makes of it
     forecast : bytes of each texture in the package, measured where it was really made and packed, estimated elsewhere
     beside : what meshes, clips and sounds take in the package
+    demand : what sightlines ask for, where they were asked
     """
 
     target: Target
@@ -80,6 +82,7 @@ class Plan:
     footprint: TargetFootprint
     forecast: Forecast
     beside: PassthroughSizes
+    demand: Demand | None = None
     _totals: dict[str, int] = field(default_factory=dict, repr=False)
     _columns: dict[str, Ints] = field(default_factory=dict, repr=False)
 
@@ -188,6 +191,7 @@ def resolve(
     cuts: Sequence[Cut] = (),
     ratios: CompressionRatios | None = None,
     rules: Sequence[RoleRule] = (),
+    demand: Demand | None = None,
 ) -> Plan:
     """Return what every texture ships as on a target.
 
@@ -198,6 +202,7 @@ def resolve(
     ----------
     ratios : how well the textures pack; guessed from the survey alone when left out
     rules : for textures whose size no cut says
+    demand : what sightlines ask for on the target, where they were asked
     """
     count = len(inventory.textures)
     settings: dict[type, Ints] = {kind: np.full(count, NOT_CUT, np.int64) for kind in KINDS}
@@ -226,6 +231,7 @@ def resolve(
     plan = Plan(
         target, inventory, tuple(cuts), tuple(rules), settings, causes, width, height, ruled.width, ruled.height,
         ruled.rule, ruled.overruled, formats, footprint, _nothing_measured(estimates), ratios.passthrough(target.packing),
+        demand,
     )  # fmt: skip
     sizes = np.full(count, -1, np.int64)
     for row, known in ratios.measured.items():

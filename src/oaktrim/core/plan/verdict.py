@@ -17,7 +17,7 @@ def findings_of(plan: Plan) -> list[Finding]:
 def judge_plan(plan: Plan) -> Task[list[Finding]]:
     """Return the findings on what a plan ships; can be stopped between two rules."""
     ratios = {**COMMON_SHARES, **{r.role: r.share for r in plan.rules if r.is_for(plan.target.id)}}
-    return judge(RuleContext(plan.inventory, plan.target, plan.formats, plan.footprint, ratios))
+    return judge(RuleContext(plan.inventory, plan.target, plan.formats, plan.footprint, ratios, plan.demand))
 
 
 def change_of(fix: Fix | None) -> Change | None:

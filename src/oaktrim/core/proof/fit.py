@@ -216,7 +216,7 @@ def _made(
     if name in known and size is not None:
         return known[name], size
     try:
-        reference = reference_for(problem.plan.inventory, row, True, max_pixels)
+        reference = reference_for(problem.plan, row, True, max_pixels)
         recipe, store = recipe_of(problem, choice), MadeStore.beside(cache)
         trial = yield from try_recipe(problem.plan, row, recipe, reference, max_pixels, store)
     except (OakTrimError, MemoryError):
@@ -342,7 +342,7 @@ def propose(  # noqa: PLR0913, PLR0917 - all that a fit can be asked for
         packed = measure_packages(plan, ratios, cache, max_pixels, np.flatnonzero(locked))
         ratios = ratios.merged((yield from _in_time(packed, clock)))
     # What is there now is told by what has just been measured.
-    plan = resolve(plan.inventory, plan.target, plan.cuts, ratios, plan.rules)
+    plan = resolve(plan.inventory, plan.target, plan.cuts, ratios, plan.rules, plan.demand)
     problem = pose(plan, ratios, limits, locked, floors, effort)
     problem = yield from _measured(problem, cache, max_pixels, clock)
     found = fit(_without_losses(problem))

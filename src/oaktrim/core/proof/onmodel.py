@@ -79,7 +79,7 @@ def on_model(
         source, faults = yield from ready(inventory, loaded, sources, cache)
         before = OnModel(loaded, source, None, *_cameras(loaded, row), faults)
     yield Progress(0, 1, f"encoding {recipe.path}", before)
-    trial = yield from try_recipe(plan, row, recipe, reference_for(inventory, row), store=store)
+    trial = yield from try_recipe(plan, row, recipe, reference_for(plan, row), store=store)
     levels = [trial.shipped(level) for level in range(len(trial.made.encoded.levels))]
 
     def shipped(slot: Slot) -> Chain:

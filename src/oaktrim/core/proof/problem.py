@@ -24,7 +24,6 @@ from oaktrim.core.plan.packing import CompressionRatios
 from oaktrim.core.plan.resolve import Plan, estimate_sizes, file_bytes, key_as, recipe_key
 from oaktrim.core.plan.rolerules import RoleRule
 from oaktrim.core.proof.trial import screen_scale
-from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.survey.roles import Role
 from oaktrim.core.targets.footprint import FORMAT_INDEX, TargetFootprint
 from oaktrim.core.targets.lines import LINES, Weights, byte_lines
@@ -135,7 +134,7 @@ class Problem:
 def loss_key(problem: Problem, choice: int) -> str:
     """Return all that decides how far a choice is seen to differ, as text: its recipe, and how large it is ever seen."""
     row = problem.groups[int(problem.choices.texture[choice])].rows[0]
-    return f"{problem.keys[choice]} seen {screen_scale(problem.plan.inventory, row):.4g}"
+    return f"{problem.keys[choice]} seen {screen_scale(problem.plan, row):.4g}"
 
 
 def pose(
@@ -257,15 +256,23 @@ def _group(
             options += [plain] if plain != options[0] else []
             if FORMATS[name].compressed and not FORMATS[name].floating:
                 options += [replace(plain, loss=loss) for loss in losses if loss > kept]
-    return Group(rows, tuple(options), _weight(inventory, rows))
+    return Group(rows, tuple(options), _weight(plan, rows))
 
 
-def _weight(inventory: Inventory, rows: tuple[int, ...]) -> float:
-    """Return what a square step counts: by role, by the root of the size, and by how many use it."""
+def _weight(plan: Plan, rows: tuple[int, ...]) -> float:
+    """Return what a square step counts: by role, by the root of the size, and by how many use it.
+
+    The size is that on the screen where sightlines say it.
+    """
+    inventory, demand = plan.inventory, plan.demand
     texture, role = inventory.textures[rows[0]], inventory.roles[rows[0]].role
     uses = sum(len(inventory.ownership.owners.get(row, ())) for row in rows)
     worn = log2(1 + uses) if uses else (_UNUSED if inventory.models else 1.0)
-    return _ROLE_WEIGHTS.get(role, 1.0) * float(np.sqrt(max(texture.width, texture.height) / 1024)) * worn
+    size = float(max(texture.width, texture.height))
+    if demand is not None and any(demand.looked[row] for row in rows):
+        seen = sum(int(demand.pixels[row]) for row in rows) / max(1, len(demand.views))
+        size = max(1.0, float(np.sqrt(seen)))
+    return _ROLE_WEIGHTS.get(role, 1.0) * float(np.sqrt(size / 1024)) * worn
 
 
 def floors_of(rules: Sequence[RoleRule], target: Target) -> dict[Role, int]:

@@ -281,7 +281,7 @@ class _Tiles:
             return cls(role, settings.error_metric, None, [], 0.0, 1, [], now, longest)
         part = _in_use(source, texture.used)
         tiles, share = _cut_tiles(part, count), part.width * part.height / (source.width * source.height)
-        scale = frame_scale(texture.width, texture.height, screen_scale(inventory, row))
+        scale = frame_scale(texture.width, texture.height, screen_scale(plan, row))
         scale = min(scale, *(min(tile.size) for tile in tiles))
         wanted = [reduced(working_values(tile, role), scale) for tile in tiles]
         how = resampled_as(role, tiles[0], settings.filter)

@@ -17,7 +17,6 @@ from oaktrim.core.progress import Progress, Task
 from oaktrim.core.proof.measures import Quality, Reference
 from oaktrim.core.ship.make import Made, make_texture, memory_on, read_source
 from oaktrim.core.ship.store import MadeStore
-from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.survey.packed import pack_bytes
 from oaktrim.core.survey.roles import Role
 
@@ -59,12 +58,16 @@ class Candidate:
     against: str
 
 
-def screen_scale(inventory: Inventory, row: int) -> float:
-    """Return how many pixels of a screen 1080 high show one of a texture, at the nearest that a scene's cameras see it.
+def screen_scale(plan: Plan, row: int) -> float:
+    """Return how many pixels of the screen show one of a texture, at the nearest that it is ever seen, at most 1.
 
-    An object's height on screen stands for the whole of each texture that it uses. 1 where no scene has a camera.
+    Where sightlines were not asked yet, an object's height in a scene's cameras, on a screen 1080 high, stands for the whole
+    of each texture that it uses. 1 where no scene has a camera.
     """
-    largest = -1.0
+    inventory, largest = plan.inventory, -1.0
+    known = None if plan.demand is None else plan.demand.scale(row)
+    if known is not None:
+        return max(known, 1 / max(inventory.textures[row].width, inventory.textures[row].height))
     for owner in inventory.ownership.owners.get(row, ()):
         objects = inventory.models[owner.model].objects
         largest = max([largest, *(o.largest for o in objects if owner.material in o.materials)])
@@ -118,7 +121,7 @@ def _is_shown(option: FormatOption, present: str) -> bool:
     )
 
 
-def reference_for(inventory: Inventory, row: int, sampled: bool = False, max_pixels: int = MAX_PIXELS) -> Reference:
+def reference_for(plan: Plan, row: int, sampled: bool = False, max_pixels: int = MAX_PIXELS) -> Reference:
     """Read a texture's picture and make it ready to judge trials against, whole or sampled.
 
     Raises
@@ -126,7 +129,8 @@ def reference_for(inventory: Inventory, row: int, sampled: bool = False, max_pix
     OakTrimError : it cannot be read; names the file
     """
     make = Reference.sampled if sampled else Reference.whole
-    return make(read_source(inventory, row, max_pixels), inventory.roles[row].role, screen_scale(inventory, row))
+    source, role = read_source(plan.inventory, row, max_pixels), plan.inventory.roles[row].role
+    return make(source, role, screen_scale(plan, row))
 
 
 def try_recipe(

@@ -306,12 +306,14 @@ def demand_of(
     selected: Callable[[str], NDArray[np.bool_]],
     cache: TextureCache | None = None,
     max_pixels: int = 1 << 28,
+    kept: dict[int, Stage] | None = None,
 ) -> Task[Demand]:
     """Return what every texture needs on a target; the closed form of it is brought first (`Demand`).
 
     Parameters
     ----------
     selected : returns which textures a filter keeps
+    kept : models that were made ready before, by their places; filled
 
     Raises
     ------
@@ -321,7 +323,11 @@ def demand_of(
     screen, margin = target.screen, MARGIN[target.filtering]
     stages: list[tuple[Stage, Sightlines, list[View]]] = []
     for place in places_looked_at(sightlines, inventory):
-        stage = yield from stage_of(inventory, place, sources, cache)
+        stage = None if kept is None else kept.get(place)
+        if stage is None:
+            stage = yield from stage_of(inventory, place, sources, cache)
+            if kept is not None:
+                kept[place] = stage
         lines = with_cameras(sightlines, inventory, stage.loaded)
         views = list(views_of(lines, inventory, stage.loaded, screen, selected))
         zones = [zone for zone in lines.zones if _stands_in(zone.scene, inventory, place)]

@@ -63,6 +63,16 @@ class Demand:
             found: Floats = np.floor(spare + _HAIR)
         return found
 
+    def spare(self, longest: NDArray[np.integer], source: NDArray[np.integer]) -> Floats:
+        """Return whole levels that may go without a change that is seen: those of `fit` less the margin; NaN where unseen."""
+        with np.errstate(invalid="ignore"):
+            found: Floats = np.floor(self.levels - self.margin - np.log2(source / np.maximum(longest, 1)) + _HAIR)
+        return found
+
+    def kept_side(self, row: int, longest: int) -> int:
+        """Return the power of two that a source of a longest side may be capped at without a change that is seen."""
+        return int(2 ** max(0.0, np.ceil(np.log2(longest) - float(self.levels[row]) + self.margin - _HAIR)))
+
     def side(self, row: int, longest: int) -> int:
         """Return the power of two that holds the longest side wanted of a source of that side."""
         return int(2 ** max(0.0, np.ceil(np.log2(longest) - float(self.levels[row]) - _HAIR)))

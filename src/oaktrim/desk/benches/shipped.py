@@ -8,10 +8,11 @@ from oaktrim.desk.benches.bench import Bench
 from oaktrim.desk.benches.channels.bench import ChannelsBench
 from oaktrim.desk.benches.proof.bench import ProofBench
 from oaktrim.desk.benches.ship.bench import ShipBench
+from oaktrim.desk.benches.sightlines.bench import SightlinesBench
 from oaktrim.desk.benches.survey.bench import SurveyBench
 from oaktrim.desk.session.session import Session
 
-BENCHES: list[Callable[[Session], Bench]] = [SurveyBench, ProofBench, ChannelsBench, ShipBench]
+BENCHES: list[Callable[[Session], Bench]] = [SurveyBench, SightlinesBench, ProofBench, ChannelsBench, ShipBench]
 
 
 def make_benches(session: Session) -> tuple[Bench, ...]:

@@ -19,6 +19,7 @@ QWidget#sheet, QFrame#sheet {{ background: {sheet}; }}
 QFrame#band {{ background: {sheet}; border-top: 1px solid {line}; border-bottom: 1px solid {line}; }}
 QFrame#swatch {{ background: {sheet}; border-left: 1px solid {line}; }}
 QFrame#foot, QFrame#foot QLabel {{ background: {foot}; color: {foot_text}; }}
+QWidget#bare {{ background: {sheet}; }}
 QLabel#title {{ font-size: 15px; font-weight: bold; }}
 QLabel#heading {{ font-size: 13px; font-weight: bold; }}
 QLabel#soft, QLabel#caption {{ color: {soft}; font-size: 11px; }}

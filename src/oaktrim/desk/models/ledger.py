@@ -313,6 +313,24 @@ def _package(model: LedgerModel, row: int) -> str:
     return bytes_text(int(model.after.passthrough("package")[row - textures]))
 
 
+def _fit(model: LedgerModel, row: int) -> str:
+    fit, demand = float(model.assets.numbers("fit")[row]), model.after.demand
+    if np.isnan(fit) or demand is None:
+        return "unseen" if demand is not None and row < len(demand.unseen) and demand.unseen[row] else ""
+    words = f"{int(fit):+d}".replace("-", "−") if fit else "fits"
+    return f"about {words}" if demand.estimated[row] else words
+
+
+def _wanted(model: LedgerModel, row: int) -> str:
+    wanted = float(model.assets.numbers("wanted")[row])
+    return "" if np.isnan(wanted) else f"{wanted:,.0f}"
+
+
+def _seen(model: LedgerModel, row: int) -> str:
+    pixels = float(model.assets.numbers("seen")[row])
+    return "" if np.isnan(pixels) else f"{int(pixels):,} px"
+
+
 def _name(model: LedgerModel, row: int) -> str:
     return model.session.asset_path(row).rsplit("/", 1)[-1]
 
@@ -327,6 +345,9 @@ COLUMNS: tuple[Column, ...] = (
     Column("After", _memory(lambda m: m.after), _padded(lambda m: m.after.footprint.memory), True),
     Column("Package", _package, _number("package"), True),
     Column("Findings", _signs, _number("findings")),
+    Column("Fit", _fit, _number("fit"), False, True),
+    Column("Wanted", _wanted, _number("wanted"), False, True),
+    Column("Seen", _seen, _number("seen"), False, True),
     Column("Saves", _bytes(_number("saves")), _number("saves"), True, True),
     Column("File", _bytes(_number("file")), _number("file"), True, True),
     Column("Owners", lambda m, r: str(int(_number("users")(m)[r]) or ""), _number("users"), False, True),

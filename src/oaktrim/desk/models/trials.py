@@ -100,7 +100,7 @@ class Trials(QObject):
         mark, held = plan.inventory.textures[row].content, self._reference
         if held is None or held[0] != (mark, row):
             yield Progress(0, 1, f"reading {recipe.path}")
-            held = self._reference = ((mark, row), reference_for(plan.inventory, row, sampled=True))
+            held = self._reference = ((mark, row), reference_for(plan, row, sampled=True))
         trial = yield from try_recipe(plan, row, recipe, held[1], store=self._store)
         worst = trial.quality.worst(1, _REGION)
         height, width = trial.quality.map.shape

@@ -14,6 +14,7 @@ from oaktrim.core.plan.resolve import Plan, resolve
 from oaktrim.core.plan.verdict import judge_plan
 from oaktrim.core.progress import Task
 from oaktrim.core.survey.cache import SurveyCache
+from oaktrim.core.survey.demand import Demand
 from oaktrim.core.survey.findings.finding import Finding
 from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.targets.target import Target
@@ -40,6 +41,8 @@ class Shown(Protocol):
     def trying(self) -> bool: ...
 
     def planner(self) -> Planner: ...
+
+    def demand(self, target: Target) -> Demand | None: ...
 
 
 class Plans(QObject):
@@ -105,7 +108,7 @@ class Plans(QObject):
         if (target, cut) not in self._plans:
             row = next(t for t in self._shown.targets if t.id == target)
             cuts, rules = (job.cuts, job.role_rules) if cut else ((), ())
-            self._plans[target, cut] = resolve(inventory, row, cuts, self._ratios, rules)
+            self._plans[target, cut] = resolve(inventory, row, cuts, self._ratios, rules, self._shown.demand(row))
         return self._plans[target, cut]
 
     def total_of(self, job: Job) -> int:

@@ -19,6 +19,7 @@ from oaktrim.core.plan.query import Assets
 from oaktrim.core.plan.resolve import Plan
 from oaktrim.core.ship.store import MadeStore
 from oaktrim.core.survey.cache import SurveyCache
+from oaktrim.core.survey.demand import Demand
 from oaktrim.core.survey.findings.finding import Finding
 from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.survey.roles import Certainty, Role
@@ -27,6 +28,7 @@ from oaktrim.core.targets.target import Target
 from oaktrim.core.units import bytes_text
 from oaktrim.desk.session.document import Document, Opened
 from oaktrim.desk.session.plans import Plans
+from oaktrim.desk.session.sights import Sights
 from oaktrim.desk.session.surveys import Surveys
 from oaktrim.desk.work.tasks import Work, as_task, start
 from oaktrim.desk.work.weigher import Weigher
@@ -78,10 +80,14 @@ class Session(QObject):
         self._surveys.busy.connect(self.busy)
         self.workshop = Workshop(self.cache, self)
         self.workshop.learned.connect(self._make_again)
+        self.sights = Sights(self, self)
+        self.sights.changed.connect(self._take_demand)
+        for signal in (self.opened, self.job_changed, self.watched_changed):
+            signal.connect(self.sights.refresh)
         self._plans = Plans(self, self.cache, self)
         self._plans.findings_changed.connect(self.findings_changed)
         self._plans.measured.connect(self.plans_changed)
-        for part in (self._surveys, self.workshop, self._plans):
+        for part in (self._surveys, self.workshop, self.sights, self._plans):
             part.failed.connect(self.failed)
         # The kernel that weighs is read from the disk while nobody waits for it.
         start(as_task(weigh_nothing, "reading kernels"), self, lambda _: None, self.failed.emit)
@@ -334,6 +340,13 @@ class Session(QObject):
         cut = self.job.cuts[place]
         self.edit(self.job.without_cut(place), f"remove {cut.label}")
 
+    def _take_demand(self) -> None:
+        """Show what sightlines ask for, and what is wrong by that."""
+        if self.inventory is not None and not self.trying:
+            self._plans.forget_all()
+            self.plans_changed.emit()
+            self._plans.judge_soon()
+
     # What is looked at
 
     def select(self, rows: Sequence[int]) -> None:
@@ -365,6 +378,10 @@ class Session(QObject):
     def weigher(self) -> Weigher:
         """Measures what is estimated."""
         return self._plans.weigher
+
+    def demand(self, target: Target | None = None) -> Demand | None:
+        """Return what sightlines ask for on a target, the watched one by default; None where that is not known."""
+        return self.sights.demand(target or self.watched)
 
     def plan_of(self, job: Job, target: Target | None = None) -> Plan:
         """Return what another job would ship on a target, the watched one by default."""
@@ -409,6 +426,7 @@ class Session(QObject):
         for work in self.findChildren(Work):
             work.cancel()
         self.workshop.stop()
+        self.sights.stop()
         self._plans.stop()
 
     def mixed_change(self, kind: type) -> tuple[bool, int]:

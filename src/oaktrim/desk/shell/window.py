@@ -30,6 +30,7 @@ from oaktrim.desk.benches.channels.bench import ChannelsBench
 from oaktrim.desk.benches.proof.bench import ProofBench
 from oaktrim.desk.benches.ship.bench import ShipBench
 from oaktrim.desk.benches.shipped import make_benches
+from oaktrim.desk.benches.sightlines.bench import SightlinesBench
 from oaktrim.desk.benches.survey.bench import SurveyBench
 from oaktrim.desk.look.properties import with_properties
 from oaktrim.desk.look.style import apply_style
@@ -70,6 +71,7 @@ class Window(QMainWindow):
         self.files = JobFiles(self.session, self)
         self.benches = make_benches(self.session)
         self.survey, self.proof = self.bench(SurveyBench), self.bench(ProofBench)
+        self.sightlines = self.bench(SightlinesBench)
         self.channels, self.ship = self.bench(ChannelsBench), self.bench(ShipBench)
         self.welcome = Welcome()
         self.top = TopBar(self.session)

@@ -4,11 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, replace
-from enum import Enum
 from functools import partial
-from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 from PySide6.QtCore import QPointF, QRectF, Qt, QTimer, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QResizeEvent, QWheelEvent
 from PySide6.QtWidgets import QWidget
@@ -28,41 +27,81 @@ _QUICK = 4
 _FINE_SAMPLES = 4
 _TURN = 0.008
 _KEY_TURN = 0.08
+# A hand that moved less than this between press and release has clicked.
+_STILL = 5
 
 
-class Shows(Enum):
-    """What of a scene is shown."""
+@dataclass(frozen=True, eq=False)
+class Shot:
+    """One scene drawn in one way.
 
-    LIT = "As seen"
-    EDGES = "Edges"
-    TRIANGLES = "Triangles"
-    OBJECTS = "Objects"
+    Parameters
+    ----------
+    codes : (H, W, 4) uint8 as shown; ids : (H, W) triangles, -1 for none
+    values : (H, W) what a pixel stands for, where the way of drawing has such a thing
+    picture : the light, where it was shaded
+    """
+
+    codes: NDArray[np.uint8]
+    ids: NDArray[np.int32]
+    values: NDArray[np.float32] | None = None
+    picture: Picture | None = None
+
+
+# Draws a scene from a camera at a size; `quick` asks for less care.
+Shading = Callable[[Drawable, Camera, tuple[int, int], bool], Task[Shot]]
+
+
+def lit(lighting: Lighting = Lighting(), background: tuple[float, float, float, float] = (0, 0, 0, 0)) -> Shading:
+    """Return the way to draw a scene as it is seen."""
+
+    def shade(scene: Drawable, camera: Camera, size: tuple[int, int], quick: bool) -> Task[Shot]:
+        fine = Settings(_FINE_SAMPLES, 8, background, ("ids",), lighting)
+        picture = yield from draw(scene, camera, size, replace(fine, samples=1, anisotropy=1) if quick else fine)
+        return Shot(picture.codes(), picture.ids, None, picture)
+
+    return shade
+
+
+def how_made(shown: Callable[[Drawable, Picture], NDArray[np.uint8]]) -> Shading:
+    """Return a way to draw that shows what a scene is made of."""
+
+    def shade(scene: Drawable, camera: Camera, size: tuple[int, int], quick: bool) -> Task[Shot]:
+        picture = yield from draw(scene, camera, size, Settings(1, 1, buffers=("ids",)))
+        return Shot(shown(scene, picture), picture.ids, None, picture)
+
+    return shade
+
+
+def _objects(scene: Drawable, picture: Picture) -> NDArray[np.uint8]:
+    return in_colours(np.append(scene.draws.objects, -1)[picture.ids])
+
+
+EDGES = how_made(lambda _, picture: edges(picture))
+TRIANGLES = how_made(lambda _, picture: in_colours(picture.ids))
+OBJECTS = how_made(_objects)
 
 
 @dataclass(frozen=True, eq=False)
 class Drawn:
-    """Pictures of all scenes; `whole` when they are as fine as they get."""
+    """All scenes drawn; `whole` when they are as fine as they get."""
 
-    pictures: tuple[Picture, ...]
+    shots: tuple[Shot, ...]
     camera: Camera
     whole: bool
 
 
-def _drawn(
-    scenes: tuple[Drawable, ...], camera: Camera, size: tuple[int, int], settings: Settings, quick: bool
-) -> Task[Drawn]:
-    """Draw all scenes, small ones first where `quick`."""
-    if quick:
-        small = max(1, size[0] // _QUICK), max(1, size[1] // _QUICK)
-        rough = replace(settings, samples=1, anisotropy=1)
-        pictures = []
-        for scene in scenes:
-            pictures.append((yield from draw(scene, camera, small, rough)))
-        yield Progress(0, 1, "drawing", Drawn(tuple(pictures), camera, False))
-    pictures = []
+def _drawn(scenes: tuple[Drawable, ...], camera: Camera, size: tuple[int, int], shading: Shading) -> Task[Drawn]:
+    """Draw all scenes, small ones first."""
+    small = max(1, size[0] // _QUICK), max(1, size[1] // _QUICK)
+    shots = []
     for scene in scenes:
-        pictures.append((yield from draw(scene, camera, size, settings)))
-    return Drawn(tuple(pictures), camera, True)
+        shots.append((yield from shading(scene, camera, small, True)))
+    yield Progress(0, 1, "drawing", Drawn(tuple(shots), camera, False))
+    shots = []
+    for scene in scenes:
+        shots.append((yield from shading(scene, camera, size, False)))
+    return Drawn(tuple(shots), camera, True)
 
 
 class SceneView(PictureView):
@@ -72,12 +111,13 @@ class SceneView(PictureView):
     -------
     settled : everything is drawn as finely as it gets (`Drawn`)
     moved : the camera was moved
-    over : row of the triangle of the first scene under the pointer, -1 for none
+    over, picked : row of the triangle of the first scene under the pointer, or that was clicked, -1 for none
     """
 
     settled = Signal(object)
     moved = Signal()
     over = Signal(int)
+    picked = Signal(int)
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -85,13 +125,12 @@ class SceneView(PictureView):
         self._plates: tuple[str, ...] = ()
         self.camera = Camera((0.0, 0.0, 3.0), (0.0, 0.0, 0.0))
         self.home = self.camera
-        self.shows = Shows.LIT
-        self.lighting = Lighting()
+        self.shading: Shading = lit()
         self._drawn: Drawn | None = None
         self._work: Work | None = None
         self._found_quick = False
         self._wanted = False
-        self._hand = ""
+        self._hand, self._pressed = "", QPointF()
         self._wait = QTimer(self, singleShot=True, interval=0)
         self._wait.timeout.connect(self._begin)
         self.setAccessibleName("Scene")
@@ -118,13 +157,9 @@ class SceneView(PictureView):
             self._work.cancel()
         super().say(words)
 
-    def set_shows(self, shows: Shows) -> None:
-        """Show it as it is seen, or how it is made."""
-        self.shows = shows
-        self.redraw()
-
-    def set_lighting(self, lighting: Lighting) -> None:
-        self.lighting = lighting
+    def set_shading(self, shading: Shading) -> None:
+        """Draw in another way."""
+        self.shading = shading
         self.redraw()
 
     def set_camera(self, camera: Camera) -> None:
@@ -150,10 +185,6 @@ class SceneView(PictureView):
         self._wanted = True
         self._wait.start()
 
-    def _settings(self) -> Settings:
-        samples = _FINE_SAMPLES if self.shows is Shows.LIT else 1
-        return Settings(samples, 8 if self.shows is Shows.LIT else 1, buffers=("ids",), lighting=self.lighting)
-
     def _size(self) -> tuple[int, int]:
         room, ratio = self._room(), self.devicePixelRatioF()
         return max(8, int(room.width() * ratio)), max(8, int(room.height() * ratio))
@@ -167,7 +198,7 @@ class SceneView(PictureView):
                 self._work.cancel()
             return
         self._wanted, self._found_quick = False, False
-        task = _drawn(self._scenes, self.camera, self._size(), self._settings(), quick=True)
+        task = _drawn(self._scenes, self.camera, self._size(), self.shading)
         work = self._work = start(task, self, self._finished, self._failed)
         work.found.connect(self._quick)
         work.ended.connect(partial(self._ended, work))
@@ -192,24 +223,14 @@ class SceneView(PictureView):
             self._begin()
 
     def _take(self, drawn: Drawn) -> None:
-        if not self._scenes or len(drawn.pictures) != len(self._scenes):
+        if not self._scenes or len(drawn.shots) != len(self._scenes):
             return
         self._drawn = drawn
         places, most = self.places, self._map
-        layers = zip(self._scenes, drawn.pictures, self._plates, strict=True)
-        self.show_layers(tuple(Layer((self._codes(scene, picture),), words) for scene, picture, words in layers), True)
+        shots = zip(drawn.shots, self._plates, strict=True)
+        self.show_layers(tuple(Layer((shot.codes,), words) for shot, words in shots), True)
         # The map stays until there is one of the picture that is seen now.
         self.places, self._map = places, most
-
-    def _codes(self, scene: Drawable, picture: Picture) -> Any:
-        if self.shows is Shows.LIT or not picture.ids.size:
-            return picture.codes()
-        if self.shows is Shows.EDGES:
-            return edges(picture)
-        if self.shows is Shows.TRIANGLES:
-            return in_colours(picture.ids)
-        objects = np.append(scene.draws.objects, -1)
-        return in_colours(objects[picture.ids])
 
     @property
     def drawn(self) -> Drawn | None:
@@ -243,7 +264,7 @@ class SceneView(PictureView):
     def mousePressEvent(self, event: QMouseEvent) -> None:
         super().mousePressEvent(event)
         shifted = bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)
-        self._hand = "orbit"
+        self._hand, self._pressed = "orbit", event.position()
         if event.button() == Qt.MouseButton.MiddleButton or shifted:
             self._hand = "pan"
         elif event.button() == Qt.MouseButton.RightButton:
@@ -265,6 +286,12 @@ class SceneView(PictureView):
             return self.camera.turned(step.x() * _TURN / 2, step.y() * _TURN / 2)
         return self.camera.orbited(step.x() * _TURN, step.y() * _TURN)
 
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        super().mouseReleaseEvent(event)
+        still = (event.position() - self._pressed).manhattanLength() < _STILL
+        if still and event.button() == Qt.MouseButton.LeftButton:
+            self.picked.emit(self.triangle_at(*self.pixel_at(event.position())))
+
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
         self.frame()
 
@@ -274,11 +301,18 @@ class SceneView(PictureView):
         self.over.emit(self.triangle_at(x, y))
 
     def triangle_at(self, x: int, y: int) -> int:
-        """Return the row of the first scene's triangle at a pixel, or -1."""
+        """Return the row of the first scene's triangle at a pixel of what is seen now, or -1."""
         if self._drawn is None or x < 0:
             return -1
-        ids = self._drawn.pictures[0].ids
+        ids = self._drawn.shots[0].ids
         return int(ids[y, x]) if y < ids.shape[0] and x < ids.shape[1] else -1
+
+    def value_at(self, x: int, y: int) -> float | None:
+        """Return what the first scene's pixel stands for, or None."""
+        values = self._drawn.shots[0].values if self._drawn is not None else None
+        if values is None or x < 0 or y >= values.shape[0] or x >= values.shape[1]:
+            return None
+        return float(values[y, x])
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         key = Qt.Key(event.key())

@@ -91,7 +91,7 @@ class Swatch(QFrame):
         self._findings = with_properties(
             QLabel(wordWrap=True), objectName="caption", accessibleName="Findings of the texture"
         )
-        self._proof = with_properties(QPushButton("Prove it"), toolTip="Source against cut, in the Proof bench (Alt+2)")
+        self._proof = with_properties(QPushButton("Prove it"), toolTip="Source against cut, in the Proof bench (Alt+3)")
         self._proof.clicked.connect(self.proof_wanted)
         self._build()
         self._wait = QTimer(self, singleShot=True, interval=60)

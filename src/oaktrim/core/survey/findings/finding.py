@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 from oaktrim.core.formats.catalogue import FORMATS, ORDER, formats_for
 from oaktrim.core.formats.format import Suits, TextureFormat
 from oaktrim.core.pixels.levels import level_count
+from oaktrim.core.survey.demand import Demand
 from oaktrim.core.survey.facts import TextureFacts
 from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.survey.roles import Role
@@ -85,6 +86,7 @@ class RuleContext:
     ----------
     formats : places in the catalogue of what each texture ships as; arrival : what the target makes of it
     shares : of the base colour's side that each role may have
+    demand : what sightlines ask for, where they were asked
     """
 
     inventory: Inventory
@@ -92,6 +94,7 @@ class RuleContext:
     formats: NDArray[np.int64]
     footprint: TargetFootprint
     shares: Mapping[Role, float] = field(default_factory=lambda: COMMON_SHARES)
+    demand: Demand | None = None
 
     def memory(self, row: int) -> int:
         """Return the bytes of a texture on the target."""

@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 from oaktrim.core.progress import Progress, Task, finish
-from oaktrim.core.survey.findings import content, encoding, files, passthrough, sizes, structure
+from oaktrim.core.survey.findings import content, encoding, files, passthrough, sight, sizes, structure
 from oaktrim.core.survey.findings.finding import Finding, Fix, Rule, RuleContext, Severity
 from oaktrim.core.targets.lines import LINES, Unit
 
@@ -30,6 +30,8 @@ _SHIPPED: tuple[tuple[Rule, dict[str, str]], ...] = (
     (sizes.not_power_of_two, {"not-power-of-two": "Not power of two"}),
     (sizes.not_block_multiple, {"not-block-multiple": "Not block multiple"}),
     (sizes.over_role_share, {"over-role-share": "Large for its role"}),
+    (sight.levels_short, {"levels-short": "Levels short"}),
+    (sight.levels_to_spare, {"levels-to-spare": "Levels to spare"}),
     (content.more_size_than_detail, {"more-size-than-detail": "More size than detail"}),
     (content.mostly_empty, {"mostly-empty": "Mostly empty"}),
     (content.duplicate_pixels, {"duplicate-pixels": "Same pixels"}),
@@ -53,6 +55,7 @@ _SHIPPED: tuple[tuple[Rule, dict[str, str]], ...] = (
     (encoding.packed_file, {"packed-file": "Small file, large in memory"}),
     (sizes.heaviest_tenth, {"heaviest-tenth": "Heaviest tenth"}),
     (structure.duplicate_materials, {"duplicate-material": "Same material"}),
+    (sight.never_seen, {"never-seen": "Never seen"}),
     (structure.unused_textures, {"unused-texture": "Unused"}),
     (structure.far_objects, {"far-object": "Far object"}),
     (structure.tiling_uvs, {"tiling-uvs": "Tiling UVs"}),

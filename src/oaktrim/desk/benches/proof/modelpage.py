@@ -21,16 +21,22 @@ from oaktrim.desk.look.properties import with_properties
 from oaktrim.desk.models.trials import trial_key
 from oaktrim.desk.session.session import Session
 from oaktrim.desk.widgets.layers import Layer, difference_layer
-from oaktrim.desk.widgets.sceneview import Drawn, SceneView, Shows
+from oaktrim.desk.widgets.sceneview import EDGES, OBJECTS, TRIANGLES, Drawn, SceneView, Shading, lit
 from oaktrim.desk.work.tasks import Work, start
 
 _SCALES = (1.0, 2.0, 5.0, 10.0, 20.0, 50.0)
 _HEIGHT = radians(38)
 
 
+# Ways to look at the object, after that which the lamp has a part in.
+_MADE: dict[str, Shading] = {"Edges": EDGES, "Triangles": TRIANGLES, "Objects": OBJECTS}
+_SEEN = "As seen"
+
+
 def _compare(drawn: Drawn) -> Task[tuple[Compared, Layer, float]]:
     yield Progress(0, 1, "comparing")
-    before, after = drawn.pictures
+    before, after = (shot.picture for shot in drawn.shots)
+    assert before is not None and after is not None
     found = compared(before, after)
     most = next((scale for scale in _SCALES if scale >= float(found.steps.max(initial=0.0))), _SCALES[-1])
     return found, difference_layer(found.steps, most, ""), most
@@ -53,7 +59,8 @@ class ModelPage(QWidget):
         self.view = SceneView()
         self.view.setAccessibleName("The object with source and cut")
         self.against = Against(self.view)
-        self.shows: dict[Shows, QPushButton] = {}
+        self.shows: dict[str, QPushButton] = {}
+        self._lit = lit()
         self.models = with_properties(QComboBox(), accessibleName="Model that wears the texture")
         self.lamp = with_properties(
             QSlider(Qt.Orientation.Horizontal), accessibleName="Where the lamp stands", toolTip="Turn the lamp around"
@@ -83,8 +90,8 @@ class ModelPage(QWidget):
         ways.setContentsMargins(12, 2, 12, 6)
         ways.setSpacing(4)
         group = QButtonGroup(self)
-        for shows in Shows:
-            key = with_properties(QPushButton(shows.value), checkable=True, checked=shows is Shows.LIT)
+        for shows in (_SEEN, *_MADE):
+            key = with_properties(QPushButton(shows), checkable=True, checked=shows == _SEEN)
             key.setObjectName("chip")
             key.clicked.connect(partial(self._show_as, shows))
             group.addButton(key)
@@ -115,9 +122,9 @@ class ModelPage(QWidget):
         foot.addWidget(self._under)
         column.addLayout(foot)
 
-    def _show_as(self, shows: Shows, _: bool = True) -> None:
+    def _show_as(self, shows: str, _: bool = True) -> None:
         self.shows[shows].setChecked(True)
-        self.view.set_shows(shows)
+        self.view.set_shading(_MADE.get(shows, self._lit))
 
     def _look_from(self, camera: str) -> None:
         if self._shown is not None:
@@ -126,7 +133,9 @@ class ModelPage(QWidget):
     def _turn_lamp(self, degrees: int) -> None:
         around = radians(degrees)
         towards = (sin(around) * cos(_HEIGHT), sin(_HEIGHT), cos(around) * cos(_HEIGHT))
-        self.view.set_lighting(Lighting(suns=(Sun(towards),)))
+        self._lit = lit(Lighting(suns=(Sun(towards),)))
+        if self.shows[_SEEN].isChecked():
+            self.view.set_shading(self._lit)
 
     # Proving
 
@@ -221,7 +230,7 @@ class ModelPage(QWidget):
         self.view.show_scenes(scenes, (left, right)[: len(scenes)], shown.camera, keep_camera)
 
     def _compare(self, drawn: Drawn) -> None:
-        if len(drawn.pictures) != 2:
+        if len(drawn.shots) != 2:
             return
         if self._comparing is not None:
             self._comparing.cancel()

@@ -63,7 +63,7 @@ class Shown:
 def prove(plan: Plan, row: int, recipe: Recipe, before: int, store: MadeStore) -> Task[Shown]:
     """Try a recipe and make everything ready to be shown; `before` is the memory without cuts."""
     yield Progress(0, 2, f"reading {recipe.path}")
-    trial = yield from try_recipe(plan, row, recipe, reference_for(plan.inventory, row), store=store)
+    trial = yield from try_recipe(plan, row, recipe, reference_for(plan, row), store=store)
     yield Progress(1, 2, "measuring")
     source, quality, texture = trial.source, trial.quality, plan.inventory.textures[row]
     psnr = decibels_text(trial.made.psnr())
@@ -218,7 +218,7 @@ class OnePage(QWidget):
     def _at_viewing_size(self) -> None:
         session = self._session
         if session.inventory is not None and session.chosen:
-            self.view.zoom_to(screen_scale(session.inventory, session.chosen[0]))
+            self.view.zoom_to(screen_scale(session.plan(), session.chosen[0]))
             self.level.setCurrentIndex(0)
 
     def _point(self, x: int, y: int) -> None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from functools import partial
 
-from PySide6.QtCore import QTimer
+from PySide6.QtCore import Qt, QTimer
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
 from oaktrim.core.plan.breakdown import Breakdown, Grouping, asset_costs, breakdown
@@ -15,6 +15,9 @@ from oaktrim.desk.look.properties import with_properties
 from oaktrim.desk.session.session import Session
 from oaktrim.desk.widgets.planks import Planked, Planks
 from oaktrim.desk.work.tasks import as_task, start
+
+# What boards may weigh beside the lines of a target.
+_WASTED = "wasted"
 
 
 class PlankPane(QWidget):
@@ -34,6 +37,10 @@ class PlankPane(QWidget):
             self.grouping.addItem(f"by {group.value}", group)
         for name in byte_lines():
             self.line.addItem(LINES[name].label, name)
+        self.line.addItem("wasted by size", _WASTED)
+        self.line.setItemData(
+            self.line.count() - 1, "Memory of levels that no sightline ever shows", Qt.ItemDataRole.ToolTipRole
+        )
         top = QHBoxLayout()
         top.setContentsMargins(8, 2, 8, 0)
         top.addLayout(self._trail)
@@ -68,7 +75,13 @@ class PlankPane(QWidget):
             self._make(inventory, group)
             return
         _, tree, children = self._trees[group]
-        costs = tree.costs(asset_costs(self._session.plan(), self.line.currentData()))
+        line = self.line.currentData()
+        if line == _WASTED:
+            self._session.sights.want()
+        values = (
+            self._session.assets().numbers("wasted") if line == _WASTED else asset_costs(self._session.plan(), line)
+        )
+        costs = tree.costs(values)
         families = [*inventory.families.tolist(), *(row.family.value for row in inventory.passthrough)]
         self.planks.show_planks(Planked(tree, costs, families, children))
         self._show_selection()
