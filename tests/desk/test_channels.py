@@ -57,7 +57,7 @@ def key(widget, words):
 
 @pytest.fixture
 def packs(qtbot, opened):
-    qtbot.keyClick(opened, Qt.Key.Key_3, Qt.KeyboardModifier.AltModifier)
+    qtbot.keyClick(opened, Qt.Key.Key_4, Qt.KeyboardModifier.AltModifier)
     page = opened.channels.packs
     page.origin.setCurrentIndex(1)
     page.origin.activated.emit(1)
@@ -302,7 +302,7 @@ def test_a_sheet_is_typed_set_and_shipped(qtbot, opened, art, tmp_path):
 def test_patches_asked_for_in_one_job_do_not_land_in_the_next(qtbot, opened, tmp_path, monkeypatch):
     """Looking at the overlays takes a while, and another folder is opened meanwhile."""
     page, session = opened.channels.patches, opened.session
-    qtbot.keyClick(opened, Qt.Key.Key_3, Qt.KeyboardModifier.AltModifier)
+    qtbot.keyClick(opened, Qt.Key.Key_4, Qt.KeyboardModifier.AltModifier)
     opened.channels.show_page(Page.PATCHES)
     qtbot.waitUntil(lambda: bool(page.chosen) and page.looked is not None, timeout=20000)
     through, real = threading.Event(), patchpage.look_at

@@ -72,14 +72,14 @@ def test_like_this_for_all_of_a_role(qtbot, proving):
 def test_every_way_of_looking_changes_the_picture(qtbot, proving):
     page = proving.proof.one
     view = page.view
-    page.set_mode(Mode.BESIDE)
+    page.against.set_mode(Mode.BESIDE)
     seen = [view.grab().toImage()]
     for act in (
         lambda: page.canvas.setCurrentIndex(1),
         lambda: page.tiled.setChecked(True),
         lambda: page.level.setCurrentIndex(4),
-        lambda: page.set_mode(Mode.MAP),
-        lambda: page.set_mode(Mode.SPLIT),
+        lambda: page.against.set_mode(Mode.MAP),
+        lambda: page.against.set_mode(Mode.SPLIT),
         lambda: qtbot.keyClick(view, Qt.Key.Key_Up, Qt.KeyboardModifier.ShiftModifier),
     ):
         act()

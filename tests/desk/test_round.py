@@ -98,7 +98,7 @@ def test_the_whole_round(qtbot, opened, tmp_path):
     assert session.job.cuts[-1].change == SetFormat("bc3")
     # Prove it.
     click_row(qtbot, window, "brick_base.png")
-    qtbot.keyClick(window, Qt.Key.Key_2, Qt.KeyboardModifier.AltModifier)
+    qtbot.keyClick(window, Qt.Key.Key_3, Qt.KeyboardModifier.AltModifier)
     qtbot.waitUntil(lambda: len(window.proof.one.view.layers) == 2, timeout=20000)
     source, cut = window.proof.one.view.layers
     assert (source.size, cut.size) == ((512, 512), (64, 64))
@@ -106,7 +106,7 @@ def test_the_whole_round(qtbot, opened, tmp_path):
     assert "BC3" in cut.words
     assert "dB" in cut.words
     # Ship, and read the result.
-    qtbot.keyClick(window, Qt.Key.Key_4, Qt.KeyboardModifier.AltModifier)
+    qtbot.keyClick(window, Qt.Key.Key_5, Qt.KeyboardModifier.AltModifier)
     out = tmp_path / "out"
     window.ship.folder.setText(str(out))
     window.ship.refresh()

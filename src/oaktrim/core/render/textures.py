@@ -27,6 +27,7 @@ LEVELS, WRAP_U, WRAP_V, FIRST = 0, 1, 2, 3
 WIDTH = FIRST + 3 * MOST_LEVELS
 _WRAPS = {Wrap.REPEAT: 0, Wrap.CLAMP: 1, Wrap.MIRROR: 2}
 _SCALE = np.float32(1 / 65535)
+_TEXEL_BYTES = 8
 
 
 @dataclass(frozen=True, eq=False)
@@ -44,8 +45,10 @@ class TextureSet:
 
     @property
     def bytes(self) -> int:
-        """What it takes in memory."""
-        return self.texels.nbytes
+        """What its levels take in memory."""
+        sizes = self.rows[:, FIRST:].reshape(len(self.rows), MOST_LEVELS, 3)
+        kept = np.arange(MOST_LEVELS) < self.rows[:, LEVELS, None]
+        return int((sizes[..., 1] * sizes[..., 2] * kept).sum()) * _TEXEL_BYTES
 
 
 def linear_texels(image: Image) -> NDArray[np.uint16]:
@@ -135,6 +138,7 @@ def texture_set(chains: Sequence[Sequence[NDArray[np.uint16]]], wraps: Sequence[
     wraps : of each, across and down
     """
     rows = np.zeros((len(chains), WIDTH), np.int64)
+    shared = _shared(chains)
     parts, at = [], 0
     for number, (levels, wrap) in enumerate(zip(chains, wraps, strict=True)):
         kept = levels[:MOST_LEVELS]
@@ -142,11 +146,59 @@ def texture_set(chains: Sequence[Sequence[NDArray[np.uint16]]], wraps: Sequence[
         rows[number, WRAP_U], rows[number, WRAP_V] = _WRAPS[wrap[0]], _WRAPS[wrap[1]]
         for level, texels in enumerate(kept):
             height, width = texels.shape[:2]
+            if shared is not None:
+                at = (_address(texels) - _address(shared)) // _TEXEL_BYTES
+            else:
+                parts.append(np.ascontiguousarray(texels, np.uint16).reshape(-1, 4))
             rows[number, FIRST + 3 * level : FIRST + 3 * level + 3] = at, width, height
-            parts.append(np.ascontiguousarray(texels, np.uint16).reshape(-1, 4))
             at += width * height
-    texels = np.concatenate(parts) if parts else np.zeros((1, 4), np.uint16)
-    return TextureSet(texels, rows)
+    if shared is not None:
+        return TextureSet(shared, rows)
+    return TextureSet(np.concatenate(parts) if parts else np.zeros((1, 4), np.uint16), rows)
+
+
+def _address(array: NDArray[np.uint16]) -> int:
+    return int(array.__array_interface__["data"][0])
+
+
+def _shared(chains: Sequence[Sequence[NDArray[np.uint16]]]) -> NDArray[np.uint16] | None:
+    """Return the store that all levels are views of, or None where they lie here and there."""
+    first = chains[0][0].base if chains and len(chains[0]) else None
+    if not isinstance(first, np.ndarray) or first.ndim != 2 or first.dtype != np.uint16 or not first.flags.c_contiguous:
+        return None
+    alike = all(level.base is first and level.flags.c_contiguous for chain in chains for level in chain)
+    return first if alike else None
+
+
+class TexelStore:
+    """One array that mip chains are put into, so that scenes share them; what is not used yet takes no memory.
+
+    Parameters
+    ----------
+    limit : bytes
+    """
+
+    def __init__(self, limit: int) -> None:
+        self._texels = np.empty((max(1, limit // _TEXEL_BYTES), 4), np.uint16)
+        self._used = 0
+
+    def holds(self, chain: Sequence[NDArray[np.uint16]]) -> bool:
+        """Say whether a chain lies in the store."""
+        return all(level.base is self._texels for level in chain)
+
+    def put(self, chain: Sequence[NDArray[np.uint16]]) -> list[NDArray[np.uint16]] | None:
+        """Return a chain as it lies in the store, or None where there is no more room."""
+        count = sum(level.shape[0] * level.shape[1] for level in chain)
+        if self._used + count > len(self._texels):
+            return None
+        found = []
+        for level in chain:
+            height, width = level.shape[:2]
+            part = self._texels[self._used : self._used + height * width].reshape(height, width, 4)
+            part[:] = level
+            found.append(part)
+            self._used += height * width
+        return found
 
 
 @njit(**FAST)

@@ -11,7 +11,7 @@ from oaktrim.core.progress import Task
 from oaktrim.core.render.drawable import BoundTexture, Chain, Drawable, chain_of, drawable
 from oaktrim.core.scene.model import Slot, TextureUse, Wrap
 from oaktrim.core.sight.demand import Stage
-from oaktrim.core.survey.drawables import TextureCache, ready
+from oaktrim.core.survey.drawables import TextureCache, ready, side_within, texture_chain
 
 # One square of the check is so many texels wide, and the pattern so many squares.
 CHECK_TEXELS, _SQUARES = 8, 8
@@ -27,12 +27,11 @@ def dressed(plan: Plan, stage: Stage, cache: TextureCache, shipped: bool) -> Tas
     if not shipped:
         return plain, faults
     held: dict[tuple[int, Slot], Chain] = {}
+    side = side_within(inventory, stage.loaded, cache)
 
     def smaller(row: int, slot: Slot) -> Chain:
         if (row, slot) not in held:
-            texture = inventory.textures[row]
-            key = (texture.content, slot in (Slot.BASE_COLOUR, Slot.EMISSIVE), 4096)
-            chain = cache.chain(key, lambda: chain_of(sources.picture(texture.path), slot))
+            chain = texture_chain(inventory, row, slot, sources, cache, side)
             longest = int(max(plan.footprint.width[row], plan.footprint.height[row]))
             first = next((n for n, level in enumerate(chain) if max(level.shape[:2]) <= longest), len(chain) - 1)
             held[row, slot] = chain[first:] if plan.footprint.levels[row] > 1 else chain[first : first + 1]

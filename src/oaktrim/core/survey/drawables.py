@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections import OrderedDict
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from threading import Lock
@@ -26,6 +25,7 @@ from oaktrim.core.render.drawable import (
     surface_chain,
 )
 from oaktrim.core.render.drawlist import DrawList, draw_list
+from oaktrim.core.render.textures import TexelStore
 from oaktrim.core.scene.model import Material, Model, Slot, TextureUse, Wrap
 from oaktrim.core.scene.read import parse_model
 from oaktrim.core.survey.derived import SlotUse, Sources, material_path
@@ -33,6 +33,9 @@ from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.survey.places import file_of
 
 _GIB = 1 << 30
+# Of the store, what one scene may take: others stand beside it.
+_SHARE, _LEAST_SIDE = 0.6, 64
+MOST_SIDE = 4096
 # MTL has them apart.
 _APART = (Slot.ROUGHNESS, Slot.METALNESS)
 # What stands in for the levels of a texture where it is to be looked at otherwise, by its row.
@@ -40,11 +43,12 @@ Instead = Mapping[int, Callable[[Slot], Chain]]
 
 
 class TextureCache:
-    """Mip chains of textures, those asked for last, up to so many bytes."""
+    """Mip chains of textures in one store that scenes share, up to so many bytes."""
 
     def __init__(self, limit: int = _GIB) -> None:
         self.limit = limit
-        self._chains: OrderedDict[tuple[object, ...], Chain] = OrderedDict()
+        self._store = TexelStore(limit)
+        self._chains: dict[tuple[object, ...], Chain] = {}
         self._bytes = 0
         self._lock = Lock()
 
@@ -57,16 +61,25 @@ class TextureCache:
         """Return the chain of a key, made where it is not held."""
         with self._lock:
             if key in self._chains:
-                self._chains.move_to_end(key)
                 return self._chains[key]
-        chain = make()
+        chain = self.put(make())
         with self._lock:
-            if key not in self._chains:
-                self._chains[key] = chain
-                self._bytes += chain_bytes(chain)
-            while self._bytes > self.limit and len(self._chains) > 1:
-                self._bytes -= chain_bytes(self._chains.popitem(last=False)[1])
+            self._chains[key] = chain
         return chain
+
+    def put(self, chain: Chain) -> Chain:
+        """Return a chain as it lies in the store; when that is full another takes its place, and all is read anew."""
+        with self._lock:
+            if self._store.holds(chain):
+                return chain
+            held = self._store.put(chain)
+            if held is None:
+                # Scenes that lie in the old one keep it for as long as they are shown.
+                self._store, self._bytes = TexelStore(self.limit), 0
+                self._chains.clear()
+                held = self._store.put(chain)
+            self._bytes += chain_bytes(chain) if held is not None else 0
+        return chain if held is None else held
 
 
 def chain_bytes(chain: Chain) -> int:
@@ -167,7 +180,7 @@ def ready(
     sources: Sources,
     cache: TextureCache,
     instead: Instead | None = None,
-    side: int = 4096,
+    side: int = MOST_SIDE,
 ) -> Task[tuple[Drawable, tuple[str, ...]]]:
     """Return a model with its textures, and what of them could not be read, each a sentence; that is drawn hatched.
 
@@ -178,6 +191,7 @@ def ready(
     """
     bound: dict[tuple[int, Slot], Chain] = {}
     faults: list[str] = []
+    side = side_within(inventory, loaded, cache, side)
     wanted = [(number, slot) for number, material in enumerate(loaded.materials) for slot in _slots_of(material)]
     for done, (number, slot) in enumerate(wanted):
         yield Progress(done, len(wanted), f"reading the textures of {inventory.models[loaded.place].path}")
@@ -187,7 +201,7 @@ def ready(
             faults.append(str(error))
             continue
         if chain is not None:
-            bound[number, slot] = chain
+            bound[number, slot] = cache.put(chain)
     bound = _within(bound, cache.limit)
 
     def bind(number: int, slot: Slot, use: TextureUse) -> BoundTexture | None:
@@ -200,6 +214,21 @@ def ready(
         return BoundTexture(chain, (Wrap.CLAMP, Wrap.CLAMP), moved.scale, moved.offset)
 
     return drawable(loaded.draws, loaded.materials, bind), tuple(dict.fromkeys(faults))
+
+
+def side_within(inventory: Inventory, loaded: Loaded, cache: TextureCache, side: int = MOST_SIDE) -> int:
+    """Return a side, halved as often as it takes for all textures of a model to have room in a cache."""
+    limit = int(cache.limit * _SHARE)
+    rows = {row for (_, slot), row in loaded.rows.items() if slot in (*SLOTS, *_APART)}
+    sizes = [(inventory.textures[row].width, inventory.textures[row].height) for row in rows]
+
+    def total(side: int) -> float:
+        scales = (min(1.0, side / max(width, height)) for width, height in sizes)
+        return sum(w * s * h * s for (w, h), s in zip(sizes, scales, strict=True)) * 8 * 4 / 3
+
+    while side > _LEAST_SIDE and total(side) > limit:
+        side //= 2
+    return side
 
 
 def _slots_of(material: Material) -> list[Slot]:
@@ -236,8 +265,7 @@ def _chain(
     path = inventory.textures[row].path
     cover = rows.get((number, Slot.OPACITY)) if slot is Slot.BASE_COLOUR else None
     if cover is None or cover == row or inventory.models[loaded.place].kind != "obj":
-        key = (inventory.textures[row].content, slot in COLOURS, side)
-        return cache.chain(key, lambda: _cut_to(chain_of(sources.picture(path), slot), side))
+        return texture_chain(inventory, row, slot, sources, cache, side)
 
     def covered() -> Chain:
         return _cut_to(
@@ -245,6 +273,15 @@ def _chain(
         )
 
     return cache.chain(("covered", *_contents(inventory, (row, cover)), side), covered)
+
+
+def texture_chain(
+    inventory: Inventory, row: int, slot: Slot, sources: Sources, cache: TextureCache, side: int
+) -> Chain:
+    """Return the levels of a texture as a slot reads it, none larger than a side."""
+    texture = inventory.textures[row]
+    key = (texture.content, slot in COLOURS, side)
+    return cache.chain(key, lambda: _cut_to(chain_of(sources.picture(texture.path), slot), side))
 
 
 def _contents(inventory: Inventory, rows: Iterable[int]) -> list[str]:

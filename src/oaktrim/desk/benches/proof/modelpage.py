@@ -14,7 +14,6 @@ from oaktrim.core.plan.resolve import Recipe
 from oaktrim.core.progress import Progress, Task
 from oaktrim.core.proof.onmodel import Compared, OnModel, compared, on_model, users
 from oaktrim.core.render.lighting import Lighting, Sun
-from oaktrim.core.survey.drawables import TextureCache
 from oaktrim.core.units import decibels_text, size_text
 from oaktrim.desk.benches.proof.against import Against
 from oaktrim.desk.look.properties import with_properties
@@ -49,7 +48,6 @@ class ModelPage(QWidget):
         super().__init__(parent)
         self.setObjectName("desk")
         self._session = session
-        self._cache = TextureCache()
         self._key: tuple[object, ...] = ()
         self._place = -1
         self._shown: OnModel | None = None
@@ -197,7 +195,7 @@ class ModelPage(QWidget):
                 self.say(str(error) if isinstance(error, OakTrimError) else f"The model cannot be drawn: {error}")
 
         work = self._work = start(
-            on_model(plan, row, recipe, place, self._cache, session.store, same), self, done, failed
+            on_model(plan, row, recipe, place, session.sights.cache, session.store, same), self, done, failed
         )
         work.ended.connect(partial(self._ended, work))
         if same is None:
