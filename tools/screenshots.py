@@ -184,7 +184,8 @@ def main() -> None:
         window.set_theme("light")
         fit_the_posts(window, app, job.parent / "art" / "posts")
         take(window, app, "proof-fit", folder)
-        window.session.history = None
+        # Saved, so that closing asks nothing.
+        window.session.save(Path(scratch) / "pictured.oak")
         window.close()
 
 

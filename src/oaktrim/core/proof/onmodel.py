@@ -33,7 +33,8 @@ class OnModel:
     Parameters
     ----------
     cut : None while the cut is still being made
-    camera : sees all that wears the texture, from where most of it faces
+    camera : sees all that wears the texture, from where most of it faces; whole : sees all of the model
+    others : (M,) triangles of objects that do not wear it
     faults : what could not be read, in sentences; that is drawn hatched
     """
 
@@ -42,6 +43,7 @@ class OnModel:
     cut: Drawable | None
     camera: Camera
     whole: Camera
+    others: NDArray[np.bool_]
     faults: tuple[str, ...]
 
 
@@ -77,7 +79,7 @@ def on_model(
     if before is None:
         loaded = yield from load(inventory, place, sources)
         source, faults = yield from ready(inventory, loaded, sources, cache)
-        before = OnModel(loaded, source, None, *_cameras(loaded, row), faults)
+        before = OnModel(loaded, source, None, *_cameras(loaded, row), _others(loaded, row), faults)
     yield Progress(0, 1, f"encoding {recipe.path}", before)
     trial = yield from try_recipe(plan, row, recipe, reference_for(plan, row), store=store)
     levels = [trial.shipped(level) for level in range(len(trial.made.encoded.levels))]
@@ -87,6 +89,12 @@ def on_model(
 
     cut, _ = yield from ready(inventory, before.loaded, sources, cache, {row: shipped})
     return replace(before, cut=cut)
+
+
+def _others(loaded: Loaded, row: int) -> NDArray[np.bool_]:
+    draws, mine = loaded.draws, loaded.reading(row)
+    found: NDArray[np.bool_] = ~np.isin(draws.objects, np.unique(draws.objects[mine]))
+    return found if mine.any() else np.zeros(len(mine), np.bool_)
 
 
 def _cameras(loaded: Loaded, row: int) -> tuple[Camera, Camera]:

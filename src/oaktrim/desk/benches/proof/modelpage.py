@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from functools import partial
 from math import cos, radians, sin
 
@@ -13,6 +14,8 @@ from oaktrim.core.formats.catalogue import FORMATS
 from oaktrim.core.plan.resolve import Recipe
 from oaktrim.core.progress import Progress, Task
 from oaktrim.core.proof.onmodel import Compared, OnModel, compared, on_model, users
+from oaktrim.core.render.drawable import Drawable
+from oaktrim.core.render.drawlist import DrawList
 from oaktrim.core.render.lighting import Lighting, Sun
 from oaktrim.core.units import decibels_text, size_text
 from oaktrim.desk.benches.proof.against import Against
@@ -54,6 +57,9 @@ class ModelPage(QWidget):
         self._work: Work | None = None
         self._comparing: Work | None = None
         self._label = ""
+        self._plates: tuple[str, str] = ("", "")
+        self._alone = True
+        self._draws: DrawList | None = None
         self.view = SceneView()
         self.view.setAccessibleName("The object with source and cut")
         self.against = Against(self.view)
@@ -64,9 +70,12 @@ class ModelPage(QWidget):
             QSlider(Qt.Orientation.Horizontal), accessibleName="Where the lamp stands", toolTip="Turn the lamp around"
         )
         self.wearing = with_properties(
-            QPushButton("What wears it"), toolTip="Look at the part that wears the texture (F)"
+            QPushButton("What wears it"),
+            checkable=True,
+            checked=True,
+            toolTip="Only the objects that wear the texture, from where most of it is seen (F)",
         )
-        self.whole = with_properties(QPushButton("Whole model"), toolTip="See all of the model")
+        self.whole = with_properties(QPushButton("Whole model"), checkable=True, toolTip="See all of the model")
         self.words = with_properties(
             QLabel(), objectName="caption", accessibleName="How far they are apart in this view"
         )
@@ -96,11 +105,13 @@ class ModelPage(QWidget):
             ways.addWidget(key)
             self.shows[shows] = key
         ways.addSpacing(8)
+        parts = QButtonGroup(self)
         for key in (self.wearing, self.whole):
             key.setObjectName("chip")
+            parts.addButton(key)
             ways.addWidget(key)
-        self.wearing.clicked.connect(lambda: self._look_from("camera"))
-        self.whole.clicked.connect(lambda: self._look_from("whole"))
+        self.wearing.clicked.connect(lambda: self._look_at(alone=True))
+        self.whole.clicked.connect(lambda: self._look_at(alone=False))
         ways.addSpacing(8)
         ways.addWidget(with_properties(QLabel("lamp"), objectName="caption"))
         self.lamp.setRange(-180, 180)
@@ -124,9 +135,10 @@ class ModelPage(QWidget):
         self.shows[shows].setChecked(True)
         self.view.set_shading(_MADE.get(shows, self._lit))
 
-    def _look_from(self, camera: str) -> None:
-        if self._shown is not None:
-            self.view.set_camera(getattr(self._shown, camera))
+    def _look_at(self, alone: bool) -> None:
+        """Show only what wears the texture, or all of the model."""
+        self._alone = alone
+        self._show_scenes(keep_camera=False)
 
     def _turn_lamp(self, degrees: int) -> None:
         around = radians(degrees)
@@ -224,8 +236,19 @@ class ModelPage(QWidget):
             more = f" and {len(shown.faults) - 1} more" if len(shown.faults) > 1 else ""
             self._label = f" · hatched: {shown.faults[0]}{more}"
         self.words.setText("drawing …" if shown.cut else "encoding …")
-        scenes = (shown.source,) if shown.cut is None else (shown.source, shown.cut)
-        self.view.show_scenes(scenes, (left, right)[: len(scenes)], shown.camera, keep_camera)
+        self._plates = left, right
+        self._show_scenes(keep_camera)
+
+    def _show_scenes(self, keep_camera: bool) -> None:
+        shown = self._shown
+        if shown is None:
+            return
+        scenes: tuple[Drawable, ...] = (shown.source,) if shown.cut is None else (shown.source, shown.cut)
+        if self._alone:
+            scenes = tuple(replace(scene, draws=scene.draws.without(shown.others)) for scene in scenes)
+        self._draws = scenes[0].draws
+        home = shown.camera if self._alone else shown.whole
+        self.view.show_scenes(scenes, self._plates[: len(scenes)], home, keep_camera)
 
     def _compare(self, drawn: Drawn) -> None:
         if len(drawn.shots) != 2:
@@ -255,10 +278,10 @@ class ModelPage(QWidget):
     def _point(self, triangle: int) -> None:
         """Name what is under the pointer."""
         shown = self._shown
-        if shown is None or triangle < 0 or triangle >= len(shown.loaded.draws.triangles):
+        draws = self._draws
+        if shown is None or draws is None or not 0 <= triangle < len(draws.triangles):
             self._under.setText("")
             return
-        draws = shown.loaded.draws
         material = int(draws.materials[triangle])
         names = [draws.names[int(draws.objects[triangle])]]
         if 0 <= material < len(shown.loaded.materials):
