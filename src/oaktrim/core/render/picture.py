@@ -125,7 +125,7 @@ def draw(
         shade_tiles(
             *band, across, projected.bins, projected.starts, projected.corners, projected.owners, projected.clip,
             draws.positions, draws.triangles, draws.materials, draws.attributes, scene.numbers, scene.choices,
-            textures.texels, textures.rows, width, height, offsets, settings.anisotropy, eye, camera.yfov <= 0, rows, sky,
+            textures.words, textures.rows, width, height, offsets, settings.anisotropy, eye, camera.yfov <= 0, rows, sky,
             background, colour, ids, depth, normals,
         )  # fmt: skip
 
@@ -195,7 +195,7 @@ def footprints(
     def work(band: tuple[int, int]) -> None:
         footprints_of_tiles(
             *band, across, projected.bins, projected.starts, projected.corners, projected.owners, projected.clip,
-            draws.triangles, draws.materials, draws.attributes, scene.numbers, scene.choices, textures.texels, textures.rows,
+            draws.triangles, draws.materials, draws.attributes, scene.numbers, scene.choices, textures.words, textures.rows,
             width, height, offsets, ids, uvs,
         )  # fmt: skip
 

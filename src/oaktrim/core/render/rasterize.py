@@ -22,7 +22,7 @@ BITS = 8
 ONE = 1 << BITS
 EMPTY = np.uint64(0xFFFFFFFFFFFFFFFF)
 # Depth is kept in 32 bits: a plain fraction is finer near 1, where most of it lies, than a float would be.
-_DEPTHS = 4294967295.0
+_FINE, _FARTHEST = 281474976710656.0, np.int64((1 << 48) - 1)
 # Pixels that coordinates may lie outside the picture before a triangle is clipped to that.
 _GUARD = 1 << 20
 # A triangle cut by the near plane and by the four of the guard has at most eight corners, six triangles.
@@ -243,13 +243,12 @@ def span(corners, p, py, left, right, sx):
 
 
 @njit(**KERNEL)
-def depth_plane(clip, triangles, t, width, height, out):
+def depth_plane(clip, triangles, t, width, height, out, planes):
     """Fill `out` (3,) so that depth, 0 to 1, is out[0] * x + out[1] * y + out[2] at pixel x, y; False where it is no plane.
 
     M. Olano and T. Greer, "Triangle scan conversion using 2D homogeneous coordinates" (1997): no special case for triangles
     that were clipped.
     """
-    planes = np.empty((3, 3))
     if not weights_of(clip, triangles, t, width, height, planes):
         return False
     for c in range(3):
@@ -301,7 +300,29 @@ def word_of(depth, t):
     # In this order what is not a number is held, too.
     held = depth if depth > 0.0 else 0.0
     held = held if held < 1.0 else 1.0
-    return np.uint64(np.int64(held * _DEPTHS)) << np.uint64(32) | np.uint64(t)
+    fine = min(np.int64(held * _FINE), _FARTHEST)
+    return (np.uint64(fine) >> np.uint64(16)) << np.uint64(32) | np.uint64(t)
+
+
+@njit(**KERNEL)
+def fill_span(plane, x, y, t, words, sample, row, first, last):
+    """Fill a run of words[sample, row] with what is nearer of them and of a triangle, from pixel x, y on.
+
+    Depth goes on in whole numbers of 2**-48, which a run of a tile's width does not wear out; so that several are done at once.
+    """
+    depth = plane[0] * x + plane[1] * y + plane[2]
+    end = depth + plane[0] * (last - first - 1)
+    if not (depth >= 0.0 and depth < 1.0 and end >= 0.0 and end < 1.0):
+        for i in range(first, last):
+            words[sample, row, i] = min(words[sample, row, i], word_of(depth, t))
+            depth += plane[0]
+        return
+    held, step = np.int64(depth * _FINE), np.int64(np.rint(plane[0] * _FINE))
+    mark = np.uint64(t)
+    for i in range(np.uint64(first), np.uint64(last)):
+        word = (np.uint64(max(held, 0)) >> np.uint64(16)) << np.uint64(32) | mark
+        words[sample, row, i] = min(words[sample, row, i], word)
+        held += step
 
 
 @dataclass(frozen=True, eq=False)

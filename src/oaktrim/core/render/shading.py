@@ -17,6 +17,7 @@ from oaktrim.core.render.rasterize import (
     TILE_HIGH,
     TILE_WIDE,
     depth_plane,
+    fill_span,
     span,
     weights_of,
     word_of,
@@ -37,56 +38,51 @@ _ONE, _ZERO, _HALF = np.float32(1), np.float32(0), np.float32(0.5)
 _FAR = np.float32(1e30)
 
 
+# What is called for each pixel takes whole arrays and gives numbers: views of arrays are counted in and out, which costs more
+# than what is read through them.
+
+
 @njit(**FAST)
-def _uv(planes, corners, attributes, column, x, y, out):
-    """Fill out (6,) with u, v and their derivatives by x and y, at a place in the tile.
+def _uv_planes(planes, triangles, t, attributes, of, out):
+    """Fill out[of] (3, 3) so that q, u q and v q of a set of UVs are out[of, k] @ (x, y, 1) at a place in the tile."""
+    column = 7 + 2 * of
+    for c in range(3):
+        q, u, v = _ZERO, _ZERO, _ZERO
+        for k in range(3):
+            weight = planes[k, c]
+            q += weight
+            u += weight * attributes[triangles[t, k], column]
+            v += weight * attributes[triangles[t, k], column + 1]
+        out[of, 0, c], out[of, 1, c], out[of, 2, c] = q, u, v
+
+
+@njit(**FAST)
+def _uv(planes, of, x, y):
+    """Return u, v and their derivatives by x and y, at a place in the tile: u, v, du/dx, dv/dx, du/dy, dv/dy.
 
     Analytic: with q = 1 / w, d(u) = (d(u q) - u d(q)) / q (OpenGL 4.6 core, clause 8.14.1, in the form of Heckbert 1989).
     """
-    q, qx, qy = _ZERO, _ZERO, _ZERO
-    u, ux, uy = _ZERO, _ZERO, _ZERO
-    v, vx, vy = _ZERO, _ZERO, _ZERO
-    for k in range(3):
-        a, b = planes[k, 0], planes[k, 1]
-        weight = a * x + b * y + planes[k, 2]
-        s, t = attributes[corners[k], column], attributes[corners[k], column + 1]
-        q += weight
-        qx += a
-        qy += b
-        u += weight * s
-        ux += a * s
-        uy += b * s
-        v += weight * t
-        vx += a * t
-        vy += b * t
-    inverse = _ONE / q
-    u *= inverse
-    v *= inverse
-    out[0], out[1] = u, v
-    out[2], out[3] = (ux - u * qx) * inverse, (vx - v * qx) * inverse
-    out[4], out[5] = (uy - u * qy) * inverse, (vy - v * qy) * inverse
+    qx, qy = planes[of, 0, 0], planes[of, 0, 1]
+    ux, uy, vx, vy = planes[of, 1, 0], planes[of, 1, 1], planes[of, 2, 0], planes[of, 2, 1]
+    inverse = _ONE / (qx * x + qy * y + planes[of, 0, 2])
+    u = (ux * x + uy * y + planes[of, 1, 2]) * inverse
+    v = (vx * x + vy * y + planes[of, 2, 2]) * inverse
+    return u, v, (ux - u * qx) * inverse, (vx - v * qx) * inverse, (uy - u * qy) * inverse, (vy - v * qy) * inverse
 
 
 @njit(**FAST)
-def _moved(uv, numbers, material, slot, out):
-    """Fill out (6,) with UVs and derivatives after the matrix of a slot."""
-    at = MATRIX + 6 * slot
-    a, b, c = numbers[material, at], numbers[material, at + 1], numbers[material, at + 2]
-    d, e, f = numbers[material, at + 3], numbers[material, at + 4], numbers[material, at + 5]
-    out[0], out[1] = a * uv[0] + b * uv[1] + c, d * uv[0] + e * uv[1] + f
-    out[2], out[3] = a * uv[2] + b * uv[3], d * uv[2] + e * uv[3]
-    out[4], out[5] = a * uv[4] + b * uv[5], d * uv[4] + e * uv[5]
-
-
-@njit(**FAST)
-def _read(texels, rows, numbers, choices, material, slot, uvs, moved, anisotropy):
-    """Return red, green, blue and alpha of a slot's texture; white without one."""
+def _read(texels, rows, numbers, choices, material, slot, uv_planes, x, y, anisotropy):
+    """Return red, green, blue and alpha of a slot's texture at a place in the tile; white without one."""
     texture = choices[material, TEXTURE + 2 * slot]
     if texture < 0:
         return _ONE, _ONE, _ONE, _ONE
-    _moved(uvs[choices[material, TEXTURE + 2 * slot + 1]], numbers, material, slot, moved)
+    u, v, ux, vx, uy, vy = _uv(uv_planes, choices[material, TEXTURE + 2 * slot + 1], x, y)
+    at = MATRIX + 6 * slot
+    a, b, c = numbers[material, at], numbers[material, at + 1], numbers[material, at + 2]
+    d, e, f = numbers[material, at + 3], numbers[material, at + 4], numbers[material, at + 5]
     return sample(
-        texels, rows, texture, moved[0], moved[1], moved[2], moved[3], moved[4], moved[5], anisotropy
+        texels, rows, texture, a * u + b * v + c, d * u + e * v + f, a * ux + b * vx, d * ux + e * vx, a * uy + b * vy,
+        d * uy + e * vy, anisotropy,
     )  # fmt: skip
 
 
@@ -111,18 +107,16 @@ def _local_planes(clip, triangles, t, width, height, left, top, wide, planes):
 @njit(**FAST)
 def _surface(
     t, x, y, planes, positions, attributes, triangles, materials, numbers, choices, texels, rows, anisotropy, eye, flat,
-    lights, sky, scratch, out,
+    lights, sky, base, lit, uv_planes, out,
 ):  # fmt: skip
     """Fill out (8,) with light (3), alpha, the normal (3) and the level of base colour that is wanted; of a point of a triangle."""
-    uvs, moved, base, lit = scratch
-    corners = triangles[t]
     material = materials[t]
     q = _ZERO
     px = py = pz = nx = ny = nz = _ZERO
     cr = cg = cb = ca = _ZERO
     for k in range(3):
         weight = planes[k, 0] * x + planes[k, 1] * y + planes[k, 2]
-        v = corners[k]
+        v = triangles[t, k]
         q += weight
         px += weight * positions[v, 0]
         py += weight * positions[v, 1]
@@ -137,15 +131,13 @@ def _surface(
     inverse = _ONE / q
     px, py, pz = px * inverse, py * inverse, pz * inverse
     cr, cg, cb, ca = cr * inverse, cg * inverse, cb * inverse, ca * inverse
-    _uv(planes, corners, attributes, 7, x, y, uvs[0])
-    _uv(planes, corners, attributes, 9, x, y, uvs[1])
     vx, vy, vz = eye[0] - px, eye[1] - py, eye[2] - pz
     if flat:
         vx, vy, vz = eye[3], eye[4], eye[5]
     scale = _ONE / np.sqrt(max(vx * vx + vy * vy + vz * vz, np.float32(1e-30)))
     vx, vy, vz = vx * scale, vy * scale, vz * scale
     # The side that is seen is told by the triangle itself: interpolated normals may lean away at its rim.
-    a, b, c = corners[0], corners[1], corners[2]
+    a, b, c = triangles[t, 0], triangles[t, 1], triangles[t, 2]
     e1x, e1y, e1z = (
         positions[b, 0] - positions[a, 0],
         positions[b, 1] - positions[a, 1],
@@ -174,7 +166,7 @@ def _surface(
         out[0], out[1], out[2], out[3] = lit[0], lit[1], lit[2], _ONE
         out[4], out[5], out[6] = nx, ny, nz
         return
-    br, bg, bb, ba = _read(texels, rows, numbers, choices, material, _BASE, uvs, moved, anisotropy)
+    br, bg, bb, ba = _read(texels, rows, numbers, choices, material, _BASE, uv_planes, x, y, anisotropy)
     base[0] = br * numbers[material, BASE] * cr
     base[1] = bg * numbers[material, BASE + 1] * cg
     base[2] = bb * numbers[material, BASE + 2] * cb
@@ -188,12 +180,12 @@ def _surface(
         tx = ty = tz = tw = _ZERO
         for k in range(3):
             weight = (planes[k, 0] * x + planes[k, 1] * y + planes[k, 2]) * inverse
-            v = corners[k]
+            v = triangles[t, k]
             tx += weight * attributes[v, 3]
             ty += weight * attributes[v, 4]
             tz += weight * attributes[v, 5]
             tw += weight * attributes[v, 6]
-        mr, mg, mb, _ = _read(texels, rows, numbers, choices, material, _NORMAL, uvs, moved, anisotropy)
+        mr, mg, mb, _ = _read(texels, rows, numbers, choices, material, _NORMAL, uv_planes, x, y, anisotropy)
         bump = numbers[material, BUMP]
         mx, my, mz = (mr * np.float32(2) - _ONE) * bump, (mg * np.float32(2) - _ONE) * bump, mb * np.float32(2) - _ONE
         handed = _ONE if tw >= _ZERO else -_ONE
@@ -207,13 +199,13 @@ def _surface(
         if length > np.float32(1e-12):
             scale = _ONE / np.sqrt(length)
             nx, ny, nz = rx * scale, ry * scale, rz * scale
-    _, og, ob, _ = _read(texels, rows, numbers, choices, material, _ORM, uvs, moved, anisotropy)
+    _, og, ob, _ = _read(texels, rows, numbers, choices, material, _ORM, uv_planes, x, y, anisotropy)
     rough = within(og * numbers[material, ROUGH], np.float32(0.03), _ONE)
     metal = within(ob * numbers[material, METAL], _ZERO, _ONE)
-    occlusion, _, _, _ = _read(texels, rows, numbers, choices, material, _SHADE, uvs, moved, anisotropy)
+    occlusion, _, _, _ = _read(texels, rows, numbers, choices, material, _SHADE, uv_planes, x, y, anisotropy)
     occlusion = _ONE + numbers[material, SHADE] * (occlusion - _ONE)
     shade(base, metal, rough, occlusion, nx, ny, nz, vx, vy, vz, px, py, pz, lights, sky, lit)
-    er, eg, eb, _ = _read(texels, rows, numbers, choices, material, _GLOW, uvs, moved, anisotropy)
+    er, eg, eb, _ = _read(texels, rows, numbers, choices, material, _GLOW, uv_planes, x, y, anisotropy)
     out[0] = lit[0] + er * numbers[material, GLOW]
     out[1] = lit[1] + eg * numbers[material, GLOW + 1]
     out[2] = lit[2] + eb * numbers[material, GLOW + 2]
@@ -221,13 +213,10 @@ def _surface(
 
 
 @njit(**FAST)
-def _is_there(t, x, y, planes, attributes, triangles, materials, numbers, choices, texels, rows, scratch):
+def _is_there(t, x, y, planes, attributes, triangles, materials, numbers, choices, texels, rows, uv_planes):
     """Say whether a masked material is there at a place."""
-    uvs, moved, _, _ = scratch
     material = materials[t]
-    column = 7 + 2 * choices[material, TEXTURE + 1]
-    _uv(planes, triangles[t], attributes, column, x, y, uvs[choices[material, TEXTURE + 1]])
-    _, _, _, alpha = _read(texels, rows, numbers, choices, material, _BASE, uvs, moved, 1)
+    _, _, _, alpha = _read(texels, rows, numbers, choices, material, _BASE, uv_planes, x, y, 1)
     q, ca = _ZERO, _ZERO
     for k in range(3):
         weight = planes[k, 0] * x + planes[k, 1] * y + planes[k, 2]
@@ -239,7 +228,7 @@ def _is_there(t, x, y, planes, attributes, triangles, materials, numbers, choice
 @njit(**KERNEL)
 def rasterize_tile(
     tile_x, tile_y, pieces, corners, owners, clip, triangles, materials, attributes, numbers, choices, texels, rows,
-    width, height, offsets, words, scratch,
+    width, height, offsets, words, uv_planes,
 ):  # fmt: skip
     """Fill words (S, TILE_HIGH, TILE_WIDE) uint64 with what each sample shows; what lets light through is left out.
 
@@ -251,16 +240,23 @@ def rasterize_tile(
     right, bottom = min(width, left + TILE_WIDE), min(height, top + TILE_HIGH)
     plane, wide, planes = np.empty(3), np.empty((3, 3)), np.empty((3, 3), np.float32)
     words[:] = EMPTY
-    for i in range(pieces.shape[0]):
-        p = pieces[i]
+    masks = 0
+    # What is masked comes last: most of it is hidden then, and need not be looked at.
+    for i in range(2 * pieces.shape[0]):
+        masked = i >= pieces.shape[0]
+        if masked and masks == 0:
+            break
+        p = pieces[i - pieces.shape[0]] if masked else pieces[i]
         t = owners[p]
         material = materials[t]
         mode = choices[material, MODE] if material >= 0 else OPAQUE
-        if mode == BLEND or not depth_plane(clip, triangles, t, width, height, plane):
+        masks += mode == MASK and not masked
+        if mode == BLEND or (mode == MASK) != masked or not depth_plane(clip, triangles, t, width, height, plane, wide):
             continue
-        masked = mode == MASK
-        if masked and not _local_planes(clip, triangles, t, width, height, left, top, wide, planes):
-            continue
+        if masked:
+            if not _local_planes(clip, triangles, t, width, height, left, top, wide, planes):
+                continue
+            _uv_planes(planes, triangles, t, attributes, choices[material, TEXTURE + 1], uv_planes)
         y0 = max(top, min(corners[p, 1], corners[p, 3], corners[p, 5]) // ONE - 1)
         y1 = min(bottom, max(corners[p, 1], corners[p, 3], corners[p, 5]) // ONE + 1)
         for s in range(offsets.shape[0]):
@@ -270,14 +266,17 @@ def rasterize_tile(
                 low, high = span(corners, p, y * ONE + sy, left, right, sx)
                 if low >= high:
                     continue
+                if not masked:
+                    fill_span(plane, low + ox, y + oy, t, words, s, y - top, low - left, high - left)
+                    continue
                 depth = plane[0] * (low + ox) + plane[1] * (y + oy) + plane[2]
                 for x in range(low, high):
                     word = word_of(depth, t)
                     depth += plane[0]
                     if word < words[s, y - top, x - left]:
-                        if masked and not _is_there(
+                        if not _is_there(
                             t, np.float32(x - left + ox), np.float32(y - top + oy), planes, attributes, triangles, materials,
-                            numbers, choices, texels, rows, scratch,
+                            numbers, choices, texels, rows, uv_planes,
                         ):  # fmt: skip
                             continue
                         words[s, y - top, x - left] = word
@@ -298,7 +297,7 @@ def shade_tiles(
     """
     count = offsets.shape[0]
     words = np.empty((count, TILE_HIGH, TILE_WIDE), np.uint64)
-    scratch = (np.empty((2, 6), np.float32), np.empty(6, np.float32), np.empty(3, np.float32), np.empty(3, np.float32))
+    base, lit, uv_planes = np.empty(3, np.float32), np.empty(3, np.float32), np.empty((2, 3, 3), np.float32)
     wide, planes, out = np.empty((3, 3)), np.empty((3, 3), np.float32), np.empty(8, np.float32)
     shown = np.empty(count, np.int64)
     share = _ONE / np.float32(count)
@@ -309,7 +308,7 @@ def shade_tiles(
         pieces = bins[starts[tile] : starts[tile + 1]]
         rasterize_tile(
             tile_x, tile_y, pieces, corners, owners, clip, triangles, materials, attributes, numbers, choices, texels, rows,
-            width, height, offsets, words, scratch,
+            width, height, offsets, words, uv_planes,
         )  # fmt: skip
         present = np.int64(-1)
         sound = False
@@ -345,12 +344,14 @@ def shade_tiles(
                     if t != present:
                         present = t
                         sound = _local_planes(clip, triangles, t, width, height, left, top, wide, planes)
+                        for of in range(2):
+                            _uv_planes(planes, triangles, t, attributes, of, uv_planes)
                     if not sound:
                         continue
                     _surface(
                         t, np.float32(x - left + mx / (many * ONE)), np.float32(y - top + my / (many * ONE)), planes, positions,
                         attributes, triangles, materials, numbers, choices, texels, rows, anisotropy, eye, flat, lights, sky,
-                        scratch, out,
+                        base, lit, uv_planes, out,
                     )  # fmt: skip
                     part = share * np.float32(many)
                     red += within(out[0], _ZERO, _FAR) * part
@@ -363,14 +364,14 @@ def shade_tiles(
                 colour[y, x, 0], colour[y, x, 1], colour[y, x, 2], colour[y, x, 3] = red, green, blue, alpha
         _blend_tile(
             tile_x, tile_y, pieces, corners, owners, clip, positions, triangles, materials, attributes, numbers, choices,
-            texels, rows, width, height, offsets, anisotropy, eye, flat, lights, sky, words, scratch, wide, planes, out, colour,
+            texels, rows, width, height, offsets, anisotropy, eye, flat, lights, sky, words, base, lit, uv_planes, wide, planes, out, colour,
         )  # fmt: skip
 
 
 @njit(**KERNEL)
 def _blend_tile(
     tile_x, tile_y, pieces, corners, owners, clip, positions, triangles, materials, attributes, numbers, choices, texels, rows,
-    width, height, offsets, anisotropy, eye, flat, lights, sky, words, scratch, wide, planes, out, colour,
+    width, height, offsets, anisotropy, eye, flat, lights, sky, words, base, lit, uv_planes, wide, planes, out, colour,
 ):  # fmt: skip
     """Lay what lets light through over a tile, from back to front by the mean distance of its triangles."""
     many = 0
@@ -397,10 +398,12 @@ def _blend_tile(
     for k in range(many):
         p = mine[order[k]]
         t = owners[p]
-        if not depth_plane(clip, triangles, t, width, height, plane):
+        if not depth_plane(clip, triangles, t, width, height, plane, wide):
             continue
         if not _local_planes(clip, triangles, t, width, height, left, top, wide, planes):
             continue
+        for of in range(2):
+            _uv_planes(planes, triangles, t, attributes, of, uv_planes)
         y0 = max(top, min(corners[p, 1], corners[p, 3], corners[p, 5]) // ONE - 1)
         y1 = min(bottom, max(corners[p, 1], corners[p, 3], corners[p, 5]) // ONE + 1)
         x0, x1 = right, left
@@ -422,7 +425,7 @@ def _blend_tile(
                 covered[y - top, x - left] = 0
                 _surface(
                     t, np.float32(x - left) + _HALF, np.float32(y - top) + _HALF, planes, positions, attributes, triangles,
-                    materials, numbers, choices, texels, rows, anisotropy, eye, flat, lights, sky, scratch, out,
+                    materials, numbers, choices, texels, rows, anisotropy, eye, flat, lights, sky, base, lit, uv_planes, out,
                 )  # fmt: skip
                 part = out[3] * np.float32(samples) / np.float32(count)
                 for c in range(3):
@@ -437,7 +440,7 @@ def footprints_of_tiles(
 ):  # fmt: skip
     """Fill ids (H, W), -1 for none, and uvs (H, W, 2, 6): both UVs and their derivatives by x and y, of tiles [first, last)."""
     words = np.empty((1, TILE_HIGH, TILE_WIDE), np.uint64)
-    scratch = (np.empty((2, 6), np.float32), np.empty(6, np.float32), np.empty(3, np.float32), np.empty(3, np.float32))
+    uv_planes = np.empty((2, 3, 3), np.float32)
     wide, planes = np.empty((3, 3)), np.empty((3, 3), np.float32)
     for tile in range(first, last):
         tile_x, tile_y = tile % across, tile // across
@@ -446,7 +449,7 @@ def footprints_of_tiles(
         pieces = bins[starts[tile] : starts[tile + 1]]
         rasterize_tile(
             tile_x, tile_y, pieces, corners, owners, clip, triangles, materials, attributes, numbers, choices, texels, rows,
-            width, height, offsets[:1], words, scratch,
+            width, height, offsets[:1], words, uv_planes,
         )  # fmt: skip
         present = np.int64(-1)
         sound = False
@@ -462,22 +465,10 @@ def footprints_of_tiles(
                 if t != present:
                     present = t
                     sound = _local_planes(clip, triangles, t, width, height, left, top, wide, planes)
+                    for of in range(2):
+                        _uv_planes(planes, triangles, t, attributes, of, uv_planes)
                 if sound:
-                    _uv(
-                        planes,
-                        triangles[t],
-                        attributes,
-                        7,
-                        np.float32(x - left) + ox,
-                        np.float32(y - top) + oy,
-                        uvs[y, x, 0],
-                    )
-                    _uv(
-                        planes,
-                        triangles[t],
-                        attributes,
-                        9,
-                        np.float32(x - left) + ox,
-                        np.float32(y - top) + oy,
-                        uvs[y, x, 1],
-                    )
+                    for of in range(2):
+                        u, v, ux, vx, uy, vy = _uv(uv_planes, of, np.float32(x - left) + ox, np.float32(y - top) + oy)
+                        uvs[y, x, of, 0], uvs[y, x, of, 1], uvs[y, x, of, 2] = u, v, ux
+                        uvs[y, x, of, 3], uvs[y, x, of, 4], uvs[y, x, of, 5] = vx, uy, vy
