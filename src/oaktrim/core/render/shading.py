@@ -364,7 +364,8 @@ def shade_tiles(
                 colour[y, x, 0], colour[y, x, 1], colour[y, x, 2], colour[y, x, 3] = red, green, blue, alpha
         _blend_tile(
             tile_x, tile_y, pieces, corners, owners, clip, positions, triangles, materials, attributes, numbers, choices,
-            texels, rows, width, height, offsets, anisotropy, eye, flat, lights, sky, words, base, lit, uv_planes, wide, planes, out, colour,
+            texels, rows, width, height, offsets, anisotropy, eye, flat, lights, sky, words, base, lit,
+            uv_planes, wide, planes, out, colour,
         )  # fmt: skip
 
 
