@@ -11,6 +11,7 @@ import sys
 import click
 
 from oaktrim import __version__
+from oaktrim.cli.atlas import atlas
 from oaktrim.cli.console import EXIT_UNFORESEEN, EXIT_UNREADABLE, fail, run
 from oaktrim.cli.convert import decode, encode, measure
 from oaktrim.cli.example import example
@@ -49,7 +50,7 @@ def prepare() -> None:
 
 _COMMANDS = (
     open_path, demo, example, survey, job_group, cut, roles, role_rules, sight, station, fit, ship,
-    pack, unpack, layouts, patch, glyphs, encode, decode, measure, formats, targets, prepare,
+    pack, unpack, layouts, patch, glyphs, atlas, encode, decode, measure, formats, targets, prepare,
 )  # fmt: skip
 for command in _COMMANDS:
     commands.add_command(command)

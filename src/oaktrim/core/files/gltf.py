@@ -260,7 +260,15 @@ class Document:
         return int(max(0, row.count) * _WIDTHS.get(row.type, 1) * size)
 
     def accessor(self, index: int) -> NDArray[Any]:
-        """Return an accessor's elements, (count, width), as stored; normalised integers as floats (clause 3.6.2.2)."""
+        """Return an accessor's elements, (count, width); normalised integers as floats (clause 3.6.2.2)."""
+        values = self.stored(index)
+        if self.root.accessors[index].normalized and values.dtype.kind in "iu":
+            top = np.iinfo(values.dtype).max
+            values = np.maximum(values.astype(np.float32) / np.float32(top), np.float32(-1))
+        return values
+
+    def stored(self, index: int) -> NDArray[Any]:
+        """Return an accessor's elements, (count, width), as the file stores them."""
         row = _at(self, self.root.accessors, index, "accessor")
         kind, width = self._kind(row.component_type, index), _WIDTHS.get(row.type)
         if width is None:
@@ -275,9 +283,6 @@ class Document:
             values = self._elements(row.buffer_view, row.byte_offset, row.count, kind, width, f"accessor {index}")
         if row.sparse is not None:
             values = self._sparse(row.sparse, values, kind, width, index)
-        if row.normalized and kind.kind in "iu":
-            top = np.iinfo(kind).max
-            values = np.maximum(values.astype(np.float32) / np.float32(top), np.float32(-1))
         return values
 
     def _kind(self, component_type: int, index: int) -> np.dtype[Any]:

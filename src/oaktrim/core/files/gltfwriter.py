@@ -10,8 +10,8 @@ from numpy.typing import NDArray
 
 from oaktrim.core.files.gltf import pack_glb
 
-_CODES = {"int8": 5120, "uint8": 5121, "int16": 5122, "uint16": 5123, "uint32": 5125, "float32": 5126}
-_TYPES = {1: "SCALAR", 2: "VEC2", 3: "VEC3", 4: "VEC4", 16: "MAT4"}
+CODES = {"int8": 5120, "uint8": 5121, "int16": 5122, "uint16": 5123, "uint32": 5125, "float32": 5126}
+TYPES = {1: "SCALAR", 2: "VEC2", 3: "VEC3", 4: "VEC4", 16: "MAT4"}
 _VERTICES, _INDICES = 34962, 34963
 
 
@@ -49,9 +49,9 @@ class GltfWriter:
         return self.add(
             "accessors",
             bufferView=view,
-            componentType=_CODES[rows.dtype.name],
+            componentType=CODES[rows.dtype.name],
             count=len(rows),
-            type=_TYPES[rows.shape[1]],
+            type=TYPES[rows.shape[1]],
             min=rows.min(axis=0).tolist() if bounds else None,
             max=rows.max(axis=0).tolist() if bounds else None,
         )

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from oaktrim.core.files.gltf import PrimitiveRow
+from oaktrim.core.files.gltf import Document, PrimitiveRow
 from oaktrim.core.scene.gltf.reading import Reading, as_floats
 from oaktrim.core.scene.model import Mesh, Points, Primitive
 
@@ -39,16 +39,7 @@ class MeshReader(Reading):
             if len(uv) != len(points):
                 raise self.document.fault(f"{name} has {len(uv)} elements for {len(points)} positions")
             uvs.append(uv)
-        if row.indices is None:
-            order: NDArray[np.int64] = np.arange(len(points), dtype=np.int64)
-        else:
-            raw = self.document.accessor(row.indices)
-            if raw.dtype.kind != "u" or raw.shape[1] != 1:
-                raise self.document.fault("its indices are not unsigned integers")
-            order = raw[:, 0].astype(np.int64)
-            if order.size and int(order.max()) >= len(points):
-                raise self.document.fault(f"an index points to position {int(order.max())} of {len(points)}")
-        triangles = _triangles(order, row.mode)
+        triangles = triangle_rows(self.document, row, len(points))
         made = Primitive(points, tuple(uvs), triangles, self._material(row, who), len(triangles))
         return self._with_attributes(made, row, who) if self.whole else made
 
@@ -112,6 +103,24 @@ class MeshReader(Reading):
                 accessors.update(value for target in row.targets for value in target.values())
                 accessors.update(() if row.indices is None else (row.indices,))
             yield Mesh(mesh.name, tuple(primitives), self.stated_bytes(accessors))
+
+
+def triangle_rows(document: Document, row: PrimitiveRow, count: int) -> NDArray[np.int64]:
+    """Return the triangles (M, 3) of a draw over `count` vertices.
+
+    Raises
+    ------
+    FileError : its indices are none, or point past the vertices
+    """
+    if row.indices is None:
+        return _triangles(np.arange(count, dtype=np.int64), row.mode)
+    raw = document.accessor(row.indices)
+    if raw.dtype.kind != "u" or raw.shape[1] != 1:
+        raise document.fault("its indices are not unsigned integers")
+    order: NDArray[np.int64] = raw[:, 0].astype(np.int64)
+    if order.size and int(order.max()) >= count:
+        raise document.fault(f"an index points to position {int(order.max())} of {count}")
+    return _triangles(order, row.mode)
 
 
 def _triangles(order: NDArray[np.int64], mode: int) -> NDArray[np.int64]:

@@ -1,0 +1,313 @@
+"""Where charts stand on the sheets of an atlas, and at what scale: the best quality in a sheet, or the smallest sheet for all of it.
+
+Charts are placed largest first; orders that differ from that a little are tried at a scale a little larger, until none fits any
+more. The numbers of tries are fixed by the count of charts, so that one atlas comes out the same everywhere.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from oaktrim.core.errors import Unsupported
+from oaktrim.core.makers.atlas.packer import Placing, place, shapes_of
+from oaktrim.core.makers.atlas.settings import LATTICE
+from oaktrim.core.makers.atlas.silhouettes import Silhouettes, silhouettes
+from oaktrim.core.progress import Progress, Task
+
+Ints = NDArray[np.int64]
+Floats = NDArray[np.float64]
+CELL = 4
+_MOST_SIDE = 4096
+_GROW, _STEP = 1.006, 0.985
+# Of the sheet, what is hoped for at first, and the most that any packing reached.
+_HOPED, _MOST_FULL = 0.86, 0.99
+
+
+@dataclass(frozen=True, eq=False)
+class ChartSet:
+    """Charts to be placed.
+
+    Parameters
+    ----------
+    corners : (M, 3, 2) texels of their sources; chart : (M,), ascending; count : how many
+    """
+
+    corners: Floats
+    chart: Ints
+    count: int
+
+
+@dataclass(frozen=True, eq=False)
+class Layout:
+    """Charts on sheets.
+
+    Parameters
+    ----------
+    width, height : of every sheet, texels; sheets : how many
+    scales : (N,) texels a texel of its source; angles : (N,) radians that each is turned by before its quarter turns
+    origins : (N, 2) texels, the corner of each chart's box at its scale; boxes : (N, 2) its width and height
+    places : (N, 2) where that corner's box stands; turns : (N,) quarter turns counter-clockwise; on : (N,) which sheet
+    cells : the texels that each chart has, unturned, in cells
+    margin : texels around each chart
+    """
+
+    width: int
+    height: int
+    sheets: int
+    scales: Floats
+    angles: Floats
+    origins: Ints
+    boxes: Ints
+    places: Ints
+    turns: Ints
+    on: Ints
+    cells: Silhouettes
+    margin: float
+
+    @property
+    def occupancy(self) -> float:
+        """The share of the sheets that charts cover with half a gutter."""
+        return float(self.cells.covered.sum()) * CELL * CELL / (self.width * self.height * self.sheets)
+
+    def matrices(self) -> Floats:
+        """Return the matrix of each chart from texels of its source to texels of its sheet, (N, 2, 3)."""
+        count = len(self.scales)
+        found = np.zeros((count, 2, 3))
+        c, s = np.cos(self.angles), np.sin(self.angles)
+        base = np.stack([np.stack([c, -s], axis=1), np.stack([s, c], axis=1)], axis=1) * self.scales[:, None, None]
+        quarter = np.array([[[1, 0], [0, 1]], [[0, 1], [-1, 0]], [[-1, 0], [0, -1]], [[0, -1], [1, 0]]], np.float64)
+        w, h = self.boxes[:, 0].astype(np.float64), self.boxes[:, 1].astype(np.float64)
+        zero = np.zeros(count)
+        back = np.stack([np.stack(pair, axis=1) for pair in ((zero, zero), (zero, w), (w, h), (h, zero))])
+        turned = quarter[self.turns]
+        found[:, :, :2] = turned @ base
+        found[:, :, 2] = (
+            self.places + back[self.turns, np.arange(count)] - np.einsum("nab,nb->na", turned, self.origins)
+        )
+        return found
+
+
+# Returns the scale of each chart (N,) for a common factor; rising with it.
+Scaling = Callable[[float], Floats]
+
+
+@dataclass(frozen=True)
+class Wanted:
+    """What sheets are wanted.
+
+    Parameters
+    ----------
+    size : longest side, 0 for the smallest that holds everything; sheets : at most
+    turns : 1, 2 or 4 quarter turns; free : also by any angle, where the scale changes anyway
+    """
+
+    size: int
+    sheets: int = 1
+    square: bool = False
+    gutter: int = 8
+    turns: int = 4
+    free: bool = False
+
+
+def arranged(charts: ChartSet, scaling: Scaling, wanted: Wanted) -> Task[Layout]:
+    """Return the best layout of charts.
+
+    Raises
+    ------
+    Unsupported : what must lose nothing has no room
+    """
+    full = scaling(np.inf)
+    if not wanted.size:
+        for done, (width, height) in enumerate(_sheets(charts, full, wanted)):
+            yield Progress(done, 0, f"laying out {charts.count:,} islands on {width}x{height}")
+            found = yield from _tried(charts, full, wanted, (width, height))
+            if found is not None:
+                return found
+    side = wanted.size or _MOST_SIDE
+    for width, height in [(side, side)] if wanted.square else [(side, side // 2), (side, side)]:
+        found = yield from _tried(charts, full, wanted, (width, height))
+        if found is not None:
+            return found
+    return (yield from _best_in(charts, scaling, wanted, (side, side)))
+
+
+def _sheets(charts: ChartSet, scales: Floats, wanted: Wanted) -> list[tuple[int, int]]:
+    """Return sheets that might hold charts at some scales, the smallest first."""
+    if _covers(charts, scales, wanted) > 4 * _MOST_SIDE**2 * wanted.sheets:
+        return []
+    cells = _cells(charts, scales, np.zeros(charts.count), wanted)
+    least = float(cells.covered.sum()) * CELL * CELL / wanted.sheets / _MOST_FULL
+    longest = int(cells.sizes.max(initial=1)) * CELL
+    sides = [1 << power for power in range(4, _MOST_SIDE.bit_length())]
+    shapes = [(side, side >> half) for side in sides for half in ((0,) if wanted.square else (1, 0))]
+    return [(w, h) for w, h in sorted(shapes, key=lambda s: s[0] * s[1]) if w * h >= least and w >= longest and h >= 16]
+
+
+def _angles(charts: ChartSet, scales: Floats, wanted: Wanted) -> Floats:
+    """Return the angle at which the box around each chart is least, where it may be turned freely and is scaled."""
+    angles = np.zeros(charts.count)
+    if not wanted.free:
+        return angles
+    bounds = np.searchsorted(charts.chart, np.arange(charts.count + 1))
+    for chart in np.flatnonzero(scales != 1):
+        angles[chart] = _least_box(charts.corners[bounds[chart] : bounds[chart + 1]].reshape(-1, 2))
+    return angles
+
+
+def _least_box(points: Floats) -> float:
+    """Return the angle that makes the box around points least (H. Freeman and R. Shapira, 1975), searched in steps of 3 degrees."""
+    best, least = 0.0, np.inf
+    for angle in np.radians(np.arange(0, 90, 3)):
+        c, s = np.cos(angle), np.sin(angle)
+        turned = points @ np.array([[c, s], [-s, c]])
+        area = float(np.prod(np.ptp(turned, axis=0)))
+        if area < least * (1 - 1e-9):
+            best, least = float(angle), area
+    return best
+
+
+def _turned(charts: ChartSet, angles: Floats) -> Floats:
+    if not angles.any():
+        return charts.corners
+    c, s = np.cos(angles[charts.chart]), np.sin(angles[charts.chart])
+    x, y = charts.corners[..., 0], charts.corners[..., 1]
+    return np.stack([c[:, None] * x - s[:, None] * y, s[:, None] * x + c[:, None] * y], axis=-1)
+
+
+def _lattice(scales: Floats, angles: Floats) -> Ints:
+    """Return what each chart's place is a multiple of: what keeps its texels keeps its smaller levels too."""
+    found: Ints = np.where((scales == 1) & (angles == 0), max(LATTICE, CELL), CELL).astype(np.int64)
+    return found
+
+
+def _cells(charts: ChartSet, scales: Floats, angles: Floats, wanted: Wanted) -> Silhouettes:
+    lattice = _lattice(scales, angles)
+    return silhouettes(_turned(charts, angles), charts.chart, scales, wanted.gutter / 2, CELL, lattice)
+
+
+def _orders(cells: Silhouettes, count: int) -> list[Ints]:
+    """Return orders to place charts in: by the area of their boxes, the largest first, and that shuffled a little."""
+    keys = np.log(cells.sizes.prod(axis=1).astype(np.float64))
+    rng = np.random.default_rng(20061)
+    orders = [np.argsort(-keys, kind="stable")]
+    for _ in range(count):
+        orders.append(np.argsort(-(keys + rng.normal(0, 0.35, len(keys))), kind="stable"))
+    return [order.astype(np.int64) for order in orders]
+
+
+def _tries(count: int) -> int:
+    return int(np.clip(8000 // max(1, count), 3, 60))
+
+
+def _tried(
+    charts: ChartSet, scales: Floats, wanted: Wanted, size: tuple[int, int], tries: int | None = None
+) -> Task[Layout | None]:
+    """Return charts at some scales on sheets of a size, or None where no order that is tried has room for all."""
+    if _covers(charts, scales, wanted) > 4 * size[0] * size[1] * wanted.sheets:
+        return None
+    angles = _angles(charts, scales, wanted)
+    cells = _cells(charts, scales, angles, wanted)
+    columns, rows = size[0] // CELL, size[1] // CELL
+    full = float(cells.covered.sum()) / (columns * rows * wanted.sheets)
+    if full > _MOST_FULL or not len(cells.sizes):
+        return None
+    shapes = shapes_of(cells, wanted.turns)
+    steps = _lattice(scales, angles) // CELL
+    orders = _orders(cells, _tries(charts.count) if tries is None else tries)
+    if full < 0.7:
+        # Where one order does not do with so much room, others seldom do.
+        orders = orders[:4]
+    for number, order in enumerate(orders):
+        placed = place(shapes, order, columns, rows, wanted.sheets, steps)
+        if placed.complete:
+            return _layout(charts, scales, angles, cells, placed, size, wanted)
+        if number % 4 == 3:
+            yield Progress(0, 0, f"laying out {charts.count:,} islands on {size[0]}x{size[1]}")
+    return None
+
+
+def _layout(
+    charts: ChartSet,
+    scales: Floats,
+    angles: Floats,
+    cells: Silhouettes,
+    placed: Placing,
+    size: tuple[int, int],
+    wanted: Wanted,
+) -> Layout:
+    return Layout(
+        size[0], size[1], wanted.sheets, scales, angles, cells.origins, cells.sizes * CELL, placed.places * CELL,
+        placed.turns, placed.sheets, cells, wanted.gutter / 2,
+    )  # fmt: skip
+
+
+def own_layout(picture: tuple[int, int], side: int) -> Layout:
+    """Return the layout of one picture that stays as it was, at a longest side."""
+    scale = min(1.0, side / max(picture))
+    width, height = (max(CELL, round(length * scale)) for length in picture)
+    columns, rows = -(-width // CELL), -(-height // CELL)
+    one = np.array([[columns, rows]], np.int64)
+    cells = Silhouettes(np.ones(columns * rows, np.uint8), np.array([0, columns * rows]), one, one * 0, CELL)
+    zero = np.zeros(1, np.int64)
+    return Layout(
+        width, height, 1, np.array([scale]), np.zeros(1), one * 0, one * CELL, one * 0, zero, zero, cells, 0.0
+    )  # fmt: skip
+
+
+def _best_in(charts: ChartSet, scaling: Scaling, wanted: Wanted, size: tuple[int, int]) -> Task[Layout]:
+    """Return the layout of the largest factor that has room on sheets of a size."""
+    room = size[0] * size[1] * wanted.sheets
+    factor = _factor_for(charts, scaling, wanted, room * _HOPED)
+    best: Layout | None = None
+    failed = 0
+    while best is None:
+        yield Progress(failed, 0, f"laying out {charts.count:,} islands at {factor:.3f}")
+        best = yield from _tried(charts, scaling(factor), wanted, size, tries=0)
+        if best is None:
+            failed += 1
+            factor *= _STEP if failed < 40 else 0.8
+            if failed > 120:
+                raise Unsupported(f"what must keep its texels has no room on {wanted.sheets} of {size[0]}x{size[1]}")
+    # Orders that differ a little, at a scale a little larger, as long as one fits.
+    grown: Layout | None = best
+    left = _tries(charts.count)
+    while grown is not None and left > 0:
+        best = grown
+        factor *= _GROW
+        yield Progress(failed, 0, f"laying out {charts.count:,} islands at {factor:.3f}")
+        grown = yield from _tried(charts, scaling(factor), wanted, size, tries=left)
+        if grown is not None and np.array_equal(grown.scales, best.scales):
+            break
+        left -= 1
+    return best
+
+
+def _factor_for(charts: ChartSet, scaling: Scaling, wanted: Wanted, texels: float) -> float:
+    """Return the factor at which charts cover about so many texels."""
+    low, high = 1e-6, 1.0
+    while _covers(charts, scaling(high), wanted) < texels and high < 1e6:
+        high *= 2
+    for _ in range(16):
+        middle = float(np.sqrt(low * high))
+        if _covers(charts, scaling(middle), wanted) < texels:
+            low = middle
+        else:
+            high = middle
+    return high
+
+
+def _covers(charts: ChartSet, scales: Floats, wanted: Wanted) -> float:
+    """Return about how many texels charts take with their margins."""
+    bounds = np.searchsorted(charts.chart, np.arange(charts.count + 1))
+    low = np.minimum.reduceat(charts.corners.min(axis=1), bounds[:-1], axis=0)
+    high = np.maximum.reduceat(charts.corners.max(axis=1), bounds[:-1], axis=0)
+    d1, d2 = charts.corners[:, 1] - charts.corners[:, 0], charts.corners[:, 2] - charts.corners[:, 0]
+    inside = np.abs(d1[:, 0] * d2[:, 1] - d1[:, 1] * d2[:, 0]) / 2
+    area = np.minimum(np.bincount(charts.chart, inside, charts.count), np.prod(high - low, axis=1))
+    girth = (high - low).sum(axis=1) * 2
+    reach = wanted.gutter / 2 + CELL / 2
+    return float((area * scales**2 + girth * scales * reach + 4 * reach * reach).sum())

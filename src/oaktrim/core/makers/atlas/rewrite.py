@@ -1,0 +1,481 @@
+"""A model written again with the UVs of an atlas: its own document, but for the draws and materials that are merged.
+
+Everything else is kept as it was read: skins, animations, instances, extras, extensions. Rows that nothing uses any more are left
+out where all references to them are known; in a file with extensions that are not, they stay, and only new ones are added.
+"""
+
+from __future__ import annotations
+
+import copy
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+from urllib.parse import quote
+
+import msgspec
+import numpy as np
+from numpy.typing import NDArray
+
+from oaktrim.core.files.gltf import Document, PrimitiveRow, pack_glb
+from oaktrim.core.files.gltfwriter import CODES, TYPES
+from oaktrim.core.scene.gltf.meshes import triangle_rows
+
+_VERTICES, _INDICES = 34962, 34963
+# Where an image stood before rows were left out.
+_PLACE = "place before"
+_TEXCOORD, _TANGENT = "TEXCOORD_0", "TANGENT"
+# Extensions whose references to rows are known here, or that have none.
+_KNOWN = {
+    "KHR_texture_transform", "KHR_materials_unlit", "KHR_materials_emissive_strength", "KHR_lights_punctual",
+    "KHR_mesh_quantization", "EXT_mesh_gpu_instancing", "MSFT_lod", "KHR_texture_basisu", "EXT_texture_webp",
+    "EXT_texture_avif", "MSFT_texture_dds", "KHR_materials_ior", "KHR_materials_specular", "KHR_materials_clearcoat",
+    "KHR_materials_sheen", "KHR_materials_transmission", "KHR_materials_volume", "KHR_materials_iridescence",
+    "KHR_materials_anisotropy", "KHR_materials_dispersion", "KHR_xmp_json_ld",
+}  # fmt: skip
+
+
+@dataclass(frozen=True, eq=False)
+class MovedDraw:
+    """A draw of which vertices have new UVs.
+
+    Parameters
+    ----------
+    uv : (N, 2) float32 of each vertex; turn : (N, 2, 2), by which directions of UV are turned
+    material : the key of the new material that each triangle has
+    """
+
+    mesh: int
+    primitive: int
+    uv: NDArray[np.float32]
+    turn: NDArray[np.float64]
+    material: NDArray[np.int64]
+
+
+@dataclass
+class Counts:
+    """What a model is drawn with: vertices, draws and materials of its meshes, each counted once."""
+
+    vertices: int = 0
+    draws: int = 0
+    materials: int = 0
+
+
+@dataclass(frozen=True, eq=False)
+class Rewritten:
+    """A model after an atlas.
+
+    Parameters
+    ----------
+    raw, binary : its JSON and binary chunk; before, after : counts
+    seams : vertices added where an island was parted from another of its material or a draw from another
+    apart : draws that stay apart though one material has them, as their vertices hold different things
+    """
+
+    raw: dict[str, Any]
+    binary: bytes
+    before: Counts
+    after: Counts
+    seams: int
+    apart: int
+
+    def glb(self) -> bytes:
+        """Return the model as GLB."""
+        return pack_glb(msgspec.json.encode(self.raw), self.binary)
+
+    def gltf(self, buffer_uri: str) -> tuple[bytes, bytes]:
+        """Return the JSON of the model as glTF, and the buffer that stands beside it."""
+        raw = dict(self.raw)
+        if self.binary:
+            raw["buffers"] = [{"byteLength": len(self.binary), "uri": quote(buffer_uri)}]
+        return msgspec.json.format(msgspec.json.encode(raw), indent=1) + b"\n", self.binary
+
+
+@dataclass(eq=False)
+class _Buffer:
+    """A binary chunk being put together."""
+
+    raw: dict[str, Any]
+    data: bytearray = field(default_factory=bytearray)
+
+    def view(self, data: bytes, target: int | None, stride: int | None = None) -> int:
+        self.data += b"\0" * (-len(self.data) % 8)
+        row: dict[str, Any] = {"buffer": 0, "byteOffset": len(self.data), "byteLength": len(data)}
+        if target is not None:
+            row["target"] = target
+        if stride is not None:
+            row["byteStride"] = stride
+        self.data += data
+        self.raw.setdefault("bufferViews", []).append(row)
+        return len(self.raw["bufferViews"]) - 1
+
+    def accessor(self, values: NDArray[Any], like: Mapping[str, Any], bounds: bool, indices: bool = False) -> int:
+        """Add an array (N, K), of the kind of an accessor's row."""
+        rows = np.ascontiguousarray(values)
+        size = rows.dtype.itemsize * rows.shape[1]
+        if size % 4 and not indices:
+            # Vertices lie on multiples of four bytes (glTF 2.0, clause 3.6.2.4).
+            padded = np.zeros((len(rows), size + -size % 4), np.uint8)
+            padded[:, :size] = rows.view(np.uint8).reshape(len(rows), size)
+            view = self.view(padded.tobytes(), _VERTICES, size + -size % 4)
+        else:
+            view = self.view(rows.tobytes(), _INDICES if indices else _VERTICES)
+        row: dict[str, Any] = {
+            "bufferView": view, "componentType": CODES[rows.dtype.name], "count": len(rows), "type": TYPES[rows.shape[1]],
+        }  # fmt: skip
+        if like.get("normalized"):
+            row["normalized"] = True
+        if bounds and len(rows):
+            row["min"], row["max"] = rows.min(axis=0).tolist(), rows.max(axis=0).tolist()
+        self.raw.setdefault("accessors", []).append(row)
+        return len(self.raw["accessors"]) - 1
+
+
+def rewritten(
+    document: Document,
+    draws: Sequence[MovedDraw],
+    materials: Mapping[int, dict[str, Any]],
+    sheets: Mapping[int, Any],
+    rest: Callable[[int], Mapping[str, Any] | None] = lambda _: None,
+) -> Rewritten:
+    """Return a document with the UVs and materials of an atlas.
+
+    Parameters
+    ----------
+    draws : those that are merged; materials : rows of the new ones by key, their textures named by `sheets`' keys
+    sheets : what an image row holds, by key: `uri`, or `data` (with its `mimeType`) that goes into the binary chunk
+    rest : returns the same for an image that is kept, by its place in the document; None leaves it as it is
+
+    Raises
+    ------
+    FileError : the document's buffers cannot be read
+    """
+    raw = copy.deepcopy(document.raw)
+    for place, image in enumerate(raw.get("images", [])):
+        image[_PLACE] = place
+    buffer = _with_one_buffer(document, raw)
+    before = counted(raw)
+    used_before = _used_vertices(document)
+    textures = {key: _texture(raw, buffer, row) for key, row in sheets.items()}
+    places: dict[int, int] = {}
+    for key in sorted({int(k) for draw in draws for k in np.unique(draw.material)}):
+        raw.setdefault("materials", []).append(_material(materials[key], textures))
+        places[key] = len(raw["materials"]) - 1
+    by_mesh: dict[int, list[MovedDraw]] = {}
+    for draw in draws:
+        by_mesh.setdefault(draw.mesh, []).append(draw)
+    apart = 0
+    for mesh, mine in by_mesh.items():
+        apart += _merge(document, raw, buffer, mesh, mine, places)
+    known = set(raw.get("extensionsUsed", [])) <= _KNOWN
+    if known:
+        _drop_unused(raw, buffer)
+    for image in raw.get("images", []):
+        found = rest(image.pop(_PLACE)) if _PLACE in image else None
+        if found is not None:
+            _hold(image, buffer, found)
+    if known:
+        _drop_unused(raw, buffer)
+    raw["buffers"] = [{"byteLength": len(buffer.data) + -len(buffer.data) % 4}] if buffer.data else []
+    if not buffer.data:
+        raw.pop("buffers")
+    after = counted(raw)
+    return Rewritten(raw, bytes(buffer.data), before, after, max(0, after.vertices - used_before), apart)
+
+
+def counted(raw: Mapping[str, Any]) -> Counts:
+    """Return what meshes are drawn with."""
+    found, accessors, materials = Counts(), set[int](), set[int]()
+    for mesh in raw.get("meshes", []):
+        for row in mesh["primitives"]:
+            found.draws += 1
+            materials.add(row.get("material", -1))
+            position = row["attributes"].get("POSITION")
+            if position is not None and position not in accessors:
+                accessors.add(position)
+                if 0 <= position < len(raw.get("accessors", [])):
+                    found.vertices += raw["accessors"][position].get("count", 0)
+    found.materials = len(materials)
+    return found
+
+
+def _used_vertices(document: Document) -> int:
+    """Return how many vertices of a document its draws use, each once for an accessor."""
+    used: dict[int, set[int] | int] = {}
+    total = 0
+    seen: dict[int, list[NDArray[np.int64]]] = {}
+    for mesh in document.root.meshes:
+        for row in mesh.primitives:
+            position = row.attributes.get("POSITION", -1)
+            if not 0 <= position < len(document.root.accessors):
+                continue
+            count = document.root.accessors[position].count
+            if row.indices is None:
+                used[position] = count
+                continue
+            try:
+                seen.setdefault(position, []).append(np.unique(document.accessor(row.indices)).astype(np.int64))
+            except Exception:  # a draw that cannot be read is not one that is merged
+                used[position] = count
+    for position, rows in seen.items():
+        if position not in used:
+            total += len(np.unique(np.concatenate(rows)))
+    return total + sum(count for count in used.values() if isinstance(count, int))
+
+
+def _with_one_buffer(document: Document, raw: dict[str, Any]) -> _Buffer:
+    """Bring all buffers of a document into one binary chunk, its views moved."""
+    buffer = _Buffer(raw)
+    starts = []
+    for place in range(len(document.root.buffers)):
+        buffer.data += b"\0" * (-len(buffer.data) % 8)
+        starts.append(len(buffer.data))
+        buffer.data += document.buffer(place)[: document.root.buffers[place].byte_length]
+    for view in raw.get("bufferViews", []):
+        if 0 <= view.get("buffer", -1) < len(starts):
+            view["byteOffset"] = view.get("byteOffset", 0) + starts[view["buffer"]]
+            view["buffer"] = 0
+    return buffer
+
+
+def _hold(image: dict[str, Any], buffer: _Buffer, what: Mapping[str, Any]) -> None:
+    """Change what an image row holds."""
+    row = dict(what)
+    data = row.pop("data", None)
+    for name in ("uri", "bufferView", "mimeType"):
+        image.pop(name, None)
+    image |= row if data is None else row | {"bufferView": buffer.view(data, None)}
+
+
+def _texture(raw: dict[str, Any], buffer: _Buffer, row: Mapping[str, Any]) -> int:
+    """Add an image with a texture that ends at its border, and return the texture."""
+    image: dict[str, Any] = {}
+    _hold(image, buffer, row)
+    raw.setdefault("images", []).append(image)
+    sampler = {"magFilter": 9729, "minFilter": 9987, "wrapS": 33071, "wrapT": 33071}
+    samplers = raw.setdefault("samplers", [])
+    if sampler not in samplers:
+        samplers.append(sampler)
+    raw.setdefault("textures", []).append({"sampler": samplers.index(sampler), "source": len(raw["images"]) - 1})
+    return len(raw["textures"]) - 1
+
+
+def _material(row: Mapping[str, Any], textures: Mapping[int, int]) -> dict[str, Any]:
+    """Return a material's row with its textures by their places."""
+
+    def placed(value: Any) -> Any:
+        if isinstance(value, dict):
+            made = {key: placed(inner) for key, inner in value.items()}
+            if "sheet" in made:
+                made["index"] = textures[made.pop("sheet")]
+            return made
+        return value
+
+    found: dict[str, Any] = placed(dict(row))
+    return found
+
+
+def _merge(
+    document: Document,
+    raw: dict[str, Any],
+    buffer: _Buffer,
+    mesh: int,
+    draws: Sequence[MovedDraw],
+    places: Mapping[int, int],
+) -> int:
+    """Write the merged draws of a mesh again; return how many could not become one with others of their material."""
+    rows = document.root.meshes[mesh].primitives
+    raws = raw["meshes"][mesh]["primitives"]
+    together: dict[tuple[Any, ...], list[tuple[MovedDraw, int]]] = {}
+    for draw in draws:
+        for key in np.unique(draw.material):
+            together.setdefault(
+                (int(key), _shape(document, rows[draw.primitive], raws[draw.primitive])), []
+            ).append((draw, int(key)))  # fmt: skip
+    gone = {draw.primitive for draw in draws}
+    first = min(gone)
+    made = [
+        _written(document, buffer, [(rows[d.primitive], raws[d.primitive], d) for d, _ in mine], key[0], places)
+        for key, mine in together.items()
+    ]
+    kept: list[Any] = []
+    for place, row in enumerate(raws):
+        if place == first:
+            kept += made
+        if place not in gone:
+            kept.append(row)
+    raw["meshes"][mesh]["primitives"] = kept
+    return len(made) - len({key[0] for key in together})
+
+
+def _shape(document: Document, row: PrimitiveRow, raw: Mapping[str, Any]) -> tuple[Any, ...]:
+    """Return what two draws must have in common to become one: what their vertices hold, and all that is said of them."""
+
+    def kind(accessor: int) -> tuple[Any, ...]:
+        found = document.root.accessors[accessor]
+        return found.component_type, found.type, found.normalized
+
+    attributes = tuple(
+        sorted((name, *kind(place)) for name, place in row.attributes.items() if name != _TEXCOORD)
+    )
+    targets = tuple(tuple(sorted((name, *kind(place)) for name, place in target.items())) for target in row.targets)
+    others = {key: value for key, value in raw.items() if key not in ("attributes", "indices", "material", "mode", "targets")}
+    return attributes, targets, repr(others)
+
+
+def _written(
+    document: Document,
+    buffer: _Buffer,
+    draws: Sequence[tuple[PrimitiveRow, Mapping[str, Any], MovedDraw]],
+    key: int,
+    places: Mapping[int, int],
+) -> dict[str, Any]:
+    """Return the row of one draw made of several, its vertices copied."""
+    order: list[NDArray[np.int64]] = []
+    picked: list[NDArray[np.int64]] = []
+    total = 0
+    for row, _, moved in draws:
+        count = document.root.accessors[row.attributes["POSITION"]].count
+        corners = triangle_rows(document, row, count)[moved.material == key]
+        used, back = np.unique(corners, return_inverse=True)
+        picked.append(used)
+        order.append(back.reshape(-1).astype(np.int64) + total)
+        total += len(used)
+    uv = np.concatenate([moved.uv[used] for (_, _, moved), used in zip(draws, picked, strict=True)])
+    turn = np.concatenate([moved.turn[used] for (_, _, moved), used in zip(draws, picked, strict=True)])
+
+    def gathered(places_of: Sequence[int]) -> tuple[NDArray[Any], dict[str, Any]]:
+        values = [document.stored(place)[used] for place, used in zip(places_of, picked, strict=True)]
+        return np.concatenate(values), buffer.raw["accessors"][places_of[0]]
+
+    first, first_raw, _ = draws[0]
+    attributes: dict[str, int] = {}
+    for name in first.attributes:
+        if name == _TEXCOORD:
+            continue
+        values, like = gathered([row.attributes[name] for row, _, _ in draws])
+        if name == _TANGENT and "NORMAL" in first.attributes:
+            normals, _ = gathered([row.attributes["NORMAL"] for row, _, _ in draws])
+            values = _turned_tangents(values, normals, turn)
+        attributes[name] = buffer.accessor(values, like, name == "POSITION")
+    attributes[_TEXCOORD] = buffer.accessor(uv.astype(np.float32), {}, False)
+    corners = np.concatenate(order)
+    kind = np.uint16 if total < 65535 else np.uint32
+    made = {k: v for k, v in first_raw.items() if k not in ("attributes", "indices", "material", "mode", "targets")}
+    made |= {
+        "attributes": attributes,
+        "indices": buffer.accessor(corners.astype(kind)[:, None], {}, False, indices=True),
+        "material": places[key],
+    }
+    if first.targets:
+        made["targets"] = []
+        for number, target in enumerate(first.targets):
+            made["targets"].append({})
+            for name in target:
+                values, like = gathered([row.targets[number][name] for row, _, _ in draws])
+                if name == _TANGENT and values.dtype.kind == "f":
+                    continue
+                made["targets"][-1][name] = buffer.accessor(values, like, name == "POSITION")
+    return made
+
+
+def _turned_tangents(tangents: NDArray[Any], normals: NDArray[Any], turn: NDArray[np.float64]) -> NDArray[Any]:
+    """Return tangents (N, 4) of UVs that were turned; those stored as integers are, too."""
+    whole = 1.0 if tangents.dtype.kind == "f" else float(np.iinfo(tangents.dtype).max)
+    n_whole = 1.0 if normals.dtype.kind == "f" else float(np.iinfo(normals.dtype).max)
+    t, n = tangents[:, :3].astype(np.float64) / whole, normals[:, :3].astype(np.float64) / n_whole
+    sign = np.sign(tangents[:, 3].astype(np.float64))
+    down = -np.cross(n, t) * sign[:, None]
+    made = t * turn[:, 0, 0:1] + down * turn[:, 0, 1:2]
+    made /= np.maximum(np.linalg.norm(made, axis=1, keepdims=True), 1e-12)
+    signs = sign * np.sign(np.linalg.det(turn))
+    found = np.concatenate([made, signs[:, None]], axis=1) * whole
+    return (np.round(found) if whole > 1 else found).astype(tangents.dtype)
+
+
+def _accessor_places(raw: dict[str, Any]) -> Iterator[tuple[dict[str, Any], str]]:
+    """Yield where accessors are named: the row that holds the number, and its field."""
+    for mesh in raw.get("meshes", []):
+        for row in mesh["primitives"]:
+            for attributes in (row["attributes"], *row.get("targets", [])):
+                yield from ((attributes, name) for name in attributes)
+            if "indices" in row:
+                yield row, "indices"
+    for skin in raw.get("skins", []):
+        if "inverseBindMatrices" in skin:
+            yield skin, "inverseBindMatrices"
+    for clip in raw.get("animations", []):
+        for sampler in clip["samplers"]:
+            yield sampler, "input"
+            yield sampler, "output"
+    for node in raw.get("nodes", []):
+        attributes = node.get("extensions", {}).get("EXT_mesh_gpu_instancing", {}).get("attributes", {})
+        yield from ((attributes, name) for name in attributes)
+
+
+def _texture_places(raw: dict[str, Any]) -> Iterator[tuple[dict[str, Any], str]]:
+    def walk(value: Any) -> Iterator[tuple[dict[str, Any], str]]:
+        if isinstance(value, dict):
+            for key, inner in value.items():
+                if key.endswith("Texture") and isinstance(inner, dict) and isinstance(inner.get("index"), int):
+                    yield inner, "index"
+                yield from walk(inner)
+        elif isinstance(value, list):
+            for inner in value:
+                yield from walk(inner)
+
+    yield from walk(raw.get("materials", []))
+
+
+def _image_places(raw: dict[str, Any]) -> Iterator[tuple[dict[str, Any], str]]:
+    for texture in raw.get("textures", []):
+        for row in (texture, *texture.get("extensions", {}).values()):
+            if isinstance(row, dict) and isinstance(row.get("source"), int):
+                yield row, "source"
+
+
+def _view_places(raw: dict[str, Any]) -> Iterator[tuple[dict[str, Any], str]]:
+    for row in raw.get("accessors", []):
+        if "bufferView" in row:
+            yield row, "bufferView"
+        for part in row.get("sparse", {}).values():
+            if isinstance(part, dict) and "bufferView" in part:
+                yield part, "bufferView"
+    yield from ((row, "bufferView") for row in raw.get("images", []) if "bufferView" in row)
+
+
+def _material_places(raw: dict[str, Any]) -> Iterator[tuple[dict[str, Any], str]]:
+    yield from ((row, "material") for mesh in raw.get("meshes", []) for row in mesh["primitives"] if "material" in row)
+
+
+def _sampler_places(raw: dict[str, Any]) -> Iterator[tuple[dict[str, Any], str]]:
+    yield from ((row, "sampler") for row in raw.get("textures", []) if "sampler" in row)
+
+
+def _drop_unused(raw: dict[str, Any], buffer: _Buffer) -> None:
+    """Leave out materials, textures, images, accessors and views that nothing names any more, and their bytes."""
+    lists = (
+        ("materials", _material_places), ("textures", _texture_places), ("samplers", _sampler_places),
+        ("images", _image_places), ("accessors", _accessor_places), ("bufferViews", _view_places),
+    )  # fmt: skip
+    for name, named in lists:
+        rows = raw.get(name, [])
+        used = {holder[key] for holder, key in named(raw)}
+        kept = [place for place in range(len(rows)) if place in used]
+        if len(kept) == len(rows):
+            continue
+        places = {place: new for new, place in enumerate(kept)}
+        for holder, key in list(named(raw)):
+            holder[key] = places.get(holder[key], holder[key])
+        raw[name] = [rows[place] for place in kept]
+        if not kept:
+            del raw[name]
+    packed = bytearray()
+    for view in raw.get("bufferViews", []):
+        if view.get("buffer", 0) == 0 and "extensions" not in view:
+            start = view.get("byteOffset", 0)
+            packed += b"\0" * (-len(packed) % 8)
+            piece = buffer.data[start : start + view["byteLength"]]
+            view["byteOffset"] = len(packed)
+            packed += piece
+    if not any("extensions" in view for view in raw.get("bufferViews", [])):
+        buffer.data = packed
