@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+from collections.abc import Sequence
 from fnmatch import fnmatchcase
 from math import inf
 from mimetypes import guess_type
@@ -16,14 +17,23 @@ import msgspec
 from oaktrim.cli.console import console, run, table
 from oaktrim.core.errors import FileError, Unsupported, shown
 from oaktrim.core.files.atomic import read_bytes, write_atomic
-from oaktrim.core.files.pictures import MAX_PIXELS, png_bytes, write_png
+from oaktrim.core.files.pictures import MAX_PIXELS, png_of, write_png
 from oaktrim.core.files.references import ReferenceFolder
 from oaktrim.core.makers.atlas.contents import Gathered
-from oaktrim.core.makers.atlas.making import AtlasMade, Links, SheetName, atlas_json, laid_out, made, material_rows, model_names, sheet_rows
+from oaktrim.core.makers.atlas.making import (
+    AtlasMade,
+    Links,
+    atlas_json,
+    laid_out,
+    made,
+    material_rows,
+    sheet_rows,
+)
+from oaktrim.core.makers.atlas.naming import SheetName, model_names
 from oaktrim.core.makers.atlas.opened import Pictures, gathered_of, model_at
-from oaktrim.core.makers.atlas.settings import Atlas, MaterialChoice, Repeats, Rotation, Take, Weight
-from oaktrim.core.makers.atlas.summary import Change, change_of
 from oaktrim.core.makers.atlas.reading import SourceMaterial, SourceModel
+from oaktrim.core.makers.atlas.settings import Atlas, MaterialChoice, Repeats, Rotation, Shrink, Take, Weight
+from oaktrim.core.makers.atlas.summary import Change, change_of
 from oaktrim.core.makers.names import safe
 from oaktrim.core.pixels.image import Image
 from oaktrim.core.progress import Task
@@ -36,13 +46,15 @@ from oaktrim.core.units import bytes_text
 _KINDS = {".ktx2": "image/ktx2", ".dds": "image/vnd-ms.dds", ".webp": "image/webp", ".avif": "image/avif"}
 
 
-def _choice(kind: type[Weight] | type[Repeats] | type[Rotation]) -> click.Choice[str]:
+def _choice(kind: type[Weight] | type[Repeats] | type[Rotation] | type[Shrink]) -> click.Choice[str]:
     return click.Choice([row.value for row in kind])
 
 
 @click.command()
 @click.argument("models", nargs=-1, required=True, type=click.Path(path_type=Path, exists=True, dir_okay=False))
-@click.option("--size", type=click.IntRange(16, 1 << 14), help="Of a sheet; the smallest that loses nothing if left out.")
+@click.option(
+    "--size", type=click.IntRange(16, 1 << 14), help="Of a sheet; the smallest that loses nothing if left out."
+)
 @click.option("--sheets", type=click.IntRange(1, 16), default=1, show_default=True, help="At most, of each material.")
 @click.option(
     "--weight", type=_choice(Weight), default=Weight.AREA.value, show_default=True,
@@ -54,6 +66,10 @@ def _choice(kind: type[Weight] | type[Repeats] | type[Rotation]) -> click.Choice
 )  # fmt: skip
 @click.option("--gutter", type=click.IntRange(0, 256), default=8, show_default=True, help="Texels between islands.")
 @click.option("--rotate", type=_choice(Rotation), default=Rotation.QUARTER.value, show_default=True)
+@click.option(
+    "--shrink", type=_choice(Shrink), default=Shrink.LEVELS.value, show_default=True,
+    help="Islands that lose texels: by whole levels, whose texels stay the same, or freely, which fills sheets better.",
+)  # fmt: skip
 @click.option("--square", is_flag=True, help="Sheets as high as wide.")
 @click.option("--project", is_flag=True, help="Give meshes without UVs some, of the box around them.")
 @click.option("--object", "objects", multiple=True, metavar="NAME", help="Take this node alone, and what hangs on it.")
@@ -67,7 +83,9 @@ def _choice(kind: type[Weight] | type[Repeats] | type[Rotation]) -> click.Choice
 @click.option("--name", default="", help="What the sheets are called; the first model's name and _atlas if left out.")
 @click.option("--loose", is_flag=True, help="A .gltf with its .bin, and PNG files, beside each other.")
 @click.option("--prove", is_flag=True, help="Look at each model before and after from 12 views.")
-@click.option("--out", required=True, type=click.Path(path_type=Path, file_okay=False), help="The folder to write into.")
+@click.option(
+    "--out", required=True, type=click.Path(path_type=Path, file_okay=False), help="The folder to write into."
+)
 @click.option("--as", "form", type=click.Choice(["table", "json"]), default="table", show_default=True)
 def atlas(
     models: tuple[Path, ...],
@@ -77,6 +95,7 @@ def atlas(
     repeats: str,
     gutter: int,
     rotate: str,
+    shrink: str,
     square: bool,
     project: bool,
     objects: tuple[str, ...],
@@ -97,9 +116,19 @@ def atlas(
     stem = safe(name) if name else f"{safe(models[0].stem)}_atlas"
     try:
         settings = Atlas(
-            stem, paths, tuple(objects), size or 0, sheets, Weight(weight), Repeats(repeats), Rotation(rotate), gutter,
-            square, project=project,
-        )  # fmt: skip
+            stem,
+            paths,
+            objects=tuple(objects),
+            size=size or 0,
+            sheets=sheets,
+            weight=Weight(weight),
+            repeats=Repeats(repeats),
+            rotate=Rotation(rotate),
+            shrink=Shrink(shrink),
+            gutter=gutter,
+            square=square,
+            project=project,
+        )
     except ValueError as error:
         raise click.UsageError(str(error)) from error
     task = _whole(root, settings, out, loose or len(paths) > 1, loose, (kept, left), prove)
@@ -155,18 +184,15 @@ def _whole(
     result = yield from made(plan, pictures, Links(linking.sheet, linking.rest))
     written = _targets(settings, result, out, beside, loose)
     written += [out / name for name in linking.copied]
-    for path in written:
-        for source in models:
-            if path.exists() and path.samefile(source.document.place.file):
-                raise FileError(path, "would be written over; sources are never written")
+    _spare(written, [root / path for path in _source_files(models)])
     out.mkdir(parents=True, exist_ok=True)
     if beside:
-        for path, image in result.sheets.items():
-            write_png(out / f"{path}.png", image)
+        for sheet, image in result.sheets.items():
+            write_png(out / f"{sheet}.png", image)
     for name, data in linking.copied.items():
         write_atomic(out / name, data)
-    for source, name in zip(settings.source_models, model_names(settings), strict=True):
-        again = result.models[source]
+    for model, name in zip(settings.source_models, model_names(settings), strict=True):
+        again = result.models[model]
         if loose:
             text, binary = again.gltf(f"{name}.bin")
             write_atomic(out / f"{name}.bin", binary)
@@ -179,6 +205,27 @@ def _whole(
         for source in models:
             proofs[source.path] = yield from alike(*atlas_drawables(source, result, pictures))
     return result, change_of(result), proofs, written
+
+
+def _source_files(models: Sequence[SourceModel]) -> list[str]:
+    """Return the paths of all files that models are read from."""
+    found: list[str] = []
+    for model in models:
+        place = model.document.place
+        found += [
+            model.path,
+            *model.model.files,
+            *(place.target_of(image.uri) for image in model.model.images if image.uri),
+        ]
+    return found
+
+
+def _spare(written: Sequence[Path], sources: Sequence[Path]) -> None:
+    """Raise FileError where a source would be written over."""
+    for path in written:
+        for source in sources:
+            if path.exists() and source.exists() and path.samefile(source):
+                raise FileError(path, "would be written over; sources are never written")
 
 
 class _Linking:
@@ -195,7 +242,7 @@ class _Linking:
         if self._beside:
             return {"uri": f"{name.path}.png", "name": name.path}
         if name.path not in self._packed:
-            self._packed[name.path] = png_bytes(image.pixels)
+            self._packed[name.path] = png_of(image, Path(f"{name.path}.png"))
         return {"data": self._packed[name.path], "mimeType": "image/png", "name": name.path}
 
     def rest(self, model: str, place: int) -> dict[str, Any] | None:
@@ -278,8 +325,8 @@ def _print(result: AtlasMade, change: Change, proofs: dict[str, Alike]) -> None:
         elif note.same_as >= 0:
             same = result.laid_out.gathered.notes[note.same_as].material
             console().print(f"{note.material.name} is the same as {same.name}")
-    for path, alike in proofs.items():
-        decibels = "no pixel differs" if alike.psnr == inf else f"{alike.psnr:.1f} dB"
-        console().print(f"{path} from {len(alike.views)} views: outline differs in {alike.outline} pixels, {decibels}")
+    for path, proof in proofs.items():
+        decibels = "no pixel differs" if proof.psnr == inf else f"{proof.psnr:.1f} dB"
+        console().print(f"{path} from {len(proof.views)} views: outline differs in {proof.outline} pixels, {decibels}")
     for warning in result.warnings:
         click.echo(f"oak-trim: {warning}", err=True)

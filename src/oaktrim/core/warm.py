@@ -15,6 +15,7 @@ from oaktrim.core.codecs.texture import decode_level, encode_level, encode_textu
 from oaktrim.core.formats.catalogue import FORMATS, ORDER
 from oaktrim.core.formats.format import mip_chain_bytes
 from oaktrim.core.kernels import forget_old_kernels, keep_in_turn, kernels_are_whole, note_whole_kernels
+from oaktrim.core.makers.atlas.rehearse import rehearse
 from oaktrim.core.makers.rectangles import smallest_pages
 from oaktrim.core.pixels.distance import signed_distance
 from oaktrim.core.pixels.image import Image
@@ -52,7 +53,7 @@ def warm_beside() -> Task[None]:
         *((name,) for name in _LONGEST),
         *(tuple(rest[start :: len(rest) // 8]) for start in range(len(rest) // 8)),
     ]
-    jobs = [("draws",), *(("codecs", *names) for names in codecs), ("looks",)]
+    jobs = [("draws",), ("atlases",), *(("codecs", *names) for names in codecs), ("looks",)]
     try:
         with ProcessPoolExecutor(threads_here(), get_context("spawn"), keep_in_turn) as pool:
             pending = {pool.submit(_compile, what, names) for what, *names in jobs}
@@ -128,7 +129,13 @@ def _draws() -> Task[None]:
     least_levels(seen, loaded, reads, Filtering.TRILINEAR)
 
 
-_PARTS = {"looks": _looks, "draws": _draws}
+def _atlases() -> Task[None]:
+    """Run the kernels that lay out and bake atlases."""
+    yield Progress(0, 1, "compiling for atlases")
+    rehearse()
+
+
+_PARTS = {"looks": _looks, "draws": _draws, "atlases": _atlases}
 
 
 def _codecs(names: Sequence[str]) -> Task[None]:

@@ -383,12 +383,16 @@ def write_png(path: Path, image: Image) -> None:
     ------
     FileError : it cannot be written
     """
+    write_atomic(path, png_of(image, path))
+
+
+def png_of(image: Image, path: Path) -> bytes:
+    """Return a picture as `write_png` writes it; `path` is for errors."""
     pixels = to_depth(image.pixels, np.uint16) if image.is_float else image.pixels
     if image.channels == ("R", "G"):
         pixels = np.concatenate([pixels, np.zeros_like(pixels[..., :1])], axis=2)
     if pixels.dtype == np.uint8:
-        write_atomic(path, png_bytes(pixels))
-        return
+        return png_bytes(pixels)
     with tempfile.TemporaryDirectory(prefix="oak-trim-") as folder:
         passing = Path(folder) / "picture.png"
         out: Any = oiio.ImageOutput.create(str(passing))
@@ -397,4 +401,4 @@ def write_png(path: Path, image: Image) -> None:
         spec.attribute("oiio:ColorSpace", "sRGB")
         if not (out.open(str(passing), spec) and out.write_image(np.ascontiguousarray(pixels)) and out.close()):
             raise FileError(path, f"cannot be written: {_last_line(out.geterror())}")
-        write_atomic(path, passing.read_bytes())
+        return passing.read_bytes()

@@ -89,9 +89,7 @@ class Alike:
         }
 
 
-def atlas_drawables(
-    source: SourceModel, made: AtlasMade, picture: Callable[[str], Image]
-) -> tuple[Drawable, Drawable]:
+def atlas_drawables(source: SourceModel, made: AtlasMade, picture: Callable[[str], Image]) -> tuple[Drawable, Drawable]:
     """Return a model before and after an atlas, ready to be drawn.
 
     Raises
@@ -160,9 +158,7 @@ def alike(before: Drawable, after: Drawable, count: int = VIEWS, side: int = _SI
     return Alike(tuple(found))
 
 
-def _place_of(
-    scene: Drawable, ids: NDArray[np.int32], y: int, x: int, camera: Camera
-) -> tuple[float, float, float]:
+def _place_of(scene: Drawable, ids: NDArray[np.int32], y: int, x: int, camera: Camera) -> tuple[float, float, float]:
     """Return the middle of the triangle at a pixel, or of the nearest pixel that shows one."""
     rows, columns = np.nonzero(ids >= 0)
     if not len(rows):

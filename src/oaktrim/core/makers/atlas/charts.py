@@ -42,9 +42,7 @@ class Islands:
     spans: Floats
 
 
-def islands_of(
-    positions: NDArray[np.float32], uv: Floats, triangles: Ints, steps: tuple[int, int] = (1, 1)
-) -> Islands:
+def islands_of(positions: NDArray[np.float32], uv: Floats, triangles: Ints, steps: tuple[int, int] = (1, 1)) -> Islands:
     """Return the islands of triangles over vertices.
 
     Parameters
@@ -103,14 +101,15 @@ def together(corners: Floats, island: Ints, count: int, size: float) -> Ints:
     width = int(spread[0] / coarser) + 2
     height = int(spread[1] / coarser) + 2
     pairs = _cells(np.ascontiguousarray(scaled), island, width, height)
-    pairs = np.unique(pairs)
+    pairs = np.sort(pairs)
+    pairs = pairs[np.concatenate([[True], pairs[1:] != pairs[:-1]])] if len(pairs) else pairs
     cells, owners = pairs // count, pairs % count
     sizes = np.bincount(owners, minlength=count)
     near = np.flatnonzero(cells[1:] == cells[:-1])
-    ends = np.stack([owners[near], owners[near + 1]], axis=1)
-    both, shared = np.unique(ends, axis=0, return_counts=True)
-    if not len(both):
+    keys, shared = np.unique(owners[near] * count + owners[near + 1], return_counts=True)
+    if not len(keys):
         return np.arange(count)
+    both = np.stack([keys // count, keys % count], axis=1)
     joined = shared > _SHARED * np.minimum(sizes[both[:, 0]], sizes[both[:, 1]])
     both = both[joined]
     graph = coo_matrix((np.ones(len(both), np.int8), (both[:, 0], both[:, 1])), shape=(count, count))

@@ -207,9 +207,7 @@ def _content(sources: AtlasSources, places: Sequence[int]) -> Content:
     )
 
 
-def _of_factors(
-    places: tuple[int, ...], parts: tuple[int, ...], starts: Ints, triangles: int, area: Floats
-) -> Content:
+def _of_factors(places: tuple[int, ...], parts: tuple[int, ...], starts: Ints, triangles: int, area: Floats) -> Content:
     """Return a content without textures: every vertex in the middle of some texels of its factors."""
     middle = FACTOR_SIDE / 2
     square = np.array([[0, 0], [FACTOR_SIDE, 0], [FACTOR_SIDE, FACTOR_SIDE], [0, FACTOR_SIDE]], np.float64)
@@ -304,8 +302,8 @@ def _grouped(
         first = sources.materials[contents[places[0]].materials[0]]
         alone = len(places) == 1 and any_merged
         if alone and settings.choice(first.path).take is not Take.TAKE:
-            for material in contents[places[0]].materials:
-                notes[material] = replace(notes[material], reason=f"alone in how it is drawn: {_how(first)}")
+            for mine in contents[places[0]].materials:
+                notes[mine] = replace(notes[mine], reason=f"alone in how it is drawn: {_how(first)}")
             continue
         surfaces = [sources.materials[contents[place].materials[0]].surface for place in places]
         ending = "" if first.surface.alpha is AlphaMode.OPAQUE else f" {first.surface.alpha.value.lower()}"
@@ -313,8 +311,8 @@ def _grouped(
         name = f"{stem}{ending}"
         name = name if name not in taken else f"{name} {len(groups) + 1}"
         for place in places:
-            for material in contents[place].materials:
-                notes[material] = replace(notes[material], group=len(groups))
+            for mine in contents[place].materials:
+                notes[mine] = replace(notes[mine], group=len(groups))
         groups.append(
             Group(
                 name, tuple(range(len(kept), len(kept) + len(places))), first.surface.alpha,

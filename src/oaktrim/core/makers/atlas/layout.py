@@ -1,4 +1,4 @@
-"""Where charts stand on the sheets of an atlas, and at what scale: the best quality in a sheet, or the smallest sheet for all of it.
+"""Where charts stand on the sheets of an atlas, and how large: the best in a sheet, or the smallest sheet that loses nothing.
 
 Charts are placed largest first; orders that differ from that a little are tried at a scale a little larger, until none fits any
 more. The numbers of tries are fixed by the count of charts, so that one atlas comes out the same everywhere.
@@ -6,8 +6,8 @@ more. The numbers of tries are fixed by the count of charts, so that one atlas c
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import dataclass
+from typing import Protocol
 
 import numpy as np
 from numpy.typing import NDArray
@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 from oaktrim.core.errors import Unsupported
 from oaktrim.core.makers.atlas.packer import Placing, place, shapes_of
 from oaktrim.core.makers.atlas.settings import LATTICE
-from oaktrim.core.makers.atlas.silhouettes import Silhouettes, silhouettes
+from oaktrim.core.makers.atlas.silhouettes import Silhouettes, border_of, silhouettes
 from oaktrim.core.progress import Progress, Task
 
 Ints = NDArray[np.int64]
@@ -71,7 +71,7 @@ class Layout:
     @property
     def occupancy(self) -> float:
         """The share of the sheets that charts cover with half a gutter."""
-        return float(self.cells.covered.sum()) * CELL * CELL / (self.width * self.height * self.sheets)
+        return min(1.0, float(self.cells.covered.sum()) * CELL * CELL / (self.width * self.height * self.sheets))
 
     def matrices(self) -> Floats:
         """Return the matrix of each chart from texels of its source to texels of its sheet, (N, 2, 3)."""
@@ -91,8 +91,20 @@ class Layout:
         return found
 
 
-# Returns the scale of each chart (N,) for a common factor; rising with it.
-Scaling = Callable[[float], Floats]
+class Scaling(Protocol):
+    """What scale charts have."""
+
+    def __call__(self, factor: float) -> Floats:
+        """Return the scale of each chart (N,) for a common factor; rising with it, infinite for the largest."""
+        ...
+
+    def after(self, factor: float) -> float:
+        """Return the least factor above one at which any scale is another; infinite where none is."""
+        ...
+
+    def above(self, scales: Floats, factor: float) -> tuple[Floats, Ints]:
+        """Return the next scale of each chart, and the charts in the order in which these are due; none where scales are free."""
+        ...
 
 
 @dataclass(frozen=True)
@@ -103,6 +115,8 @@ class Wanted:
     ----------
     size : longest side, 0 for the smallest that holds everything; sheets : at most
     turns : 1, 2 or 4 quarter turns; free : also by any angle, where the scale changes anyway
+    texels : of all sheets, at most, where the size is open
+    pins : chart, sheet, texels from the left and the top of its corner, and quarter turns, of charts that have their places
     """
 
     size: int
@@ -111,6 +125,18 @@ class Wanted:
     gutter: int = 8
     turns: int = 4
     free: bool = False
+    texels: float = np.inf
+    pins: tuple[tuple[int, int, int, int, int], ...] = ()
+
+    def fixed(self, charts: int, steps: Ints) -> Ints:
+        """Return what the packer takes of charts that have their places, (N, 4), in cells, each on a multiple of its step."""
+        found = np.full((charts, 4), -1, np.int64)
+        for chart, sheet, x, y, turn in self.pins:
+            if 0 <= chart < charts:
+                step = int(steps[chart])
+                column, row = (round(side / CELL / step) * step for side in (x, y))
+                found[chart] = sheet, column, row, turn
+        return found
 
 
 def arranged(charts: ChartSet, scaling: Scaling, wanted: Wanted) -> Task[Layout]:
@@ -127,12 +153,40 @@ def arranged(charts: ChartSet, scaling: Scaling, wanted: Wanted) -> Task[Layout]
             found = yield from _tried(charts, full, wanted, (width, height))
             if found is not None:
                 return found
-    side = wanted.size or _MOST_SIDE
-    for width, height in [(side, side)] if wanted.square else [(side, side // 2), (side, side)]:
-        found = yield from _tried(charts, full, wanted, (width, height))
-        if found is not None:
-            return found
-    return (yield from _best_in(charts, scaling, wanted, (side, side)))
+    if wanted.size:
+        shapes = [(wanted.size, wanted.size >> half) for half in ((0,) if wanted.square else (1, 0))]
+        for shape in shapes:
+            found = yield from _tried(charts, full, wanted, shape)
+            if found is not None:
+                return found
+        best = yield from _best_in(charts, scaling, wanted, shapes[-1])
+    else:
+        best = yield from _best_in(charts, scaling, wanted, _shapes(wanted)[-1])
+    return (yield from _on_less(charts, wanted, best))
+
+
+def _on_less(charts: ChartSet, wanted: Wanted, best: Layout) -> Task[Layout]:
+    """Return the same scales on the smallest sheet that holds them."""
+    while True:
+        size = (best.width // 2, best.height // 2) if wanted.square else (best.width, best.height // 2)
+        if best.height > best.width or (not wanted.square and best.height < best.width):
+            size = (best.width // 2, best.height)
+        if min(size) < 16:
+            return best
+        smaller = yield from _tried(charts, best.scales, wanted, size)
+        if smaller is None:
+            return best
+        best = smaller
+
+
+def _shapes(wanted: Wanted) -> list[tuple[int, int]]:
+    """Return the shapes of sheets of an open size, the smallest first."""
+    sides = [1 << power for power in range(4, _MOST_SIDE.bit_length())]
+    shapes = [
+        (side, side >> half) for side in sides for half in ((0,) if wanted.square else (1, 0)) if side >> half >= 16
+    ]
+    shapes.sort(key=lambda shape: shape[0] * shape[1])
+    return [row for row in shapes if row[0] * row[1] * wanted.sheets <= wanted.texels] or shapes[:1]
 
 
 def _sheets(charts: ChartSet, scales: Floats, wanted: Wanted) -> list[tuple[int, int]]:
@@ -140,11 +194,12 @@ def _sheets(charts: ChartSet, scales: Floats, wanted: Wanted) -> list[tuple[int,
     if _covers(charts, scales, wanted) > 4 * _MOST_SIDE**2 * wanted.sheets:
         return []
     cells = _cells(charts, scales, np.zeros(charts.count), wanted)
+    border = border_of(wanted.gutter / 2)
     least = float(cells.covered.sum()) * CELL * CELL / wanted.sheets / _MOST_FULL
     longest = int(cells.sizes.max(initial=1)) * CELL
-    sides = [1 << power for power in range(4, _MOST_SIDE.bit_length())]
-    shapes = [(side, side >> half) for side in sides for half in ((0,) if wanted.square else (1, 0))]
-    return [(w, h) for w, h in sorted(shapes, key=lambda s: s[0] * s[1]) if w * h >= least and w >= longest and h >= 16]
+    return [
+        (w, h) for w, h in _shapes(wanted) if (w + 2 * border) * (h + 2 * border) >= least and w + 2 * border >= longest
+    ]
 
 
 def _angles(charts: ChartSet, scales: Floats, wanted: Wanted) -> Floats:
@@ -180,7 +235,8 @@ def _turned(charts: ChartSet, angles: Floats) -> Floats:
 
 def _lattice(scales: Floats, angles: Floats) -> Ints:
     """Return what each chart's place is a multiple of: what keeps its texels keeps its smaller levels too."""
-    found: Ints = np.where((scales == 1) & (angles == 0), max(LATTICE, CELL), CELL).astype(np.int64)
+    halved = np.log2(scales) == np.round(np.log2(scales))
+    found: Ints = np.where(halved & (angles == 0), max(LATTICE, CELL), CELL).astype(np.int64)
     return found
 
 
@@ -211,18 +267,21 @@ def _tried(
         return None
     angles = _angles(charts, scales, wanted)
     cells = _cells(charts, scales, angles, wanted)
-    columns, rows = size[0] // CELL, size[1] // CELL
+    # What is read beyond the border of a sheet is its border, so that gutters may reach over it.
+    border = border_of(wanted.gutter / 2)
+    columns, rows = ((side + 2 * border) // CELL for side in size)
     full = float(cells.covered.sum()) / (columns * rows * wanted.sheets)
     if full > _MOST_FULL or not len(cells.sizes):
         return None
     shapes = shapes_of(cells, wanted.turns)
     steps = _lattice(scales, angles) // CELL
+    fixed = wanted.fixed(charts.count, steps)
     orders = _orders(cells, _tries(charts.count) if tries is None else tries)
     if full < 0.7:
         # Where one order does not do with so much room, others seldom do.
         orders = orders[:4]
     for number, order in enumerate(orders):
-        placed = place(shapes, order, columns, rows, wanted.sheets, steps)
+        placed = place(shapes, order, (columns, rows), wanted.sheets, steps, fixed)
         if placed.complete:
             return _layout(charts, scales, angles, cells, placed, size, wanted)
         if number % 4 == 3:
@@ -240,8 +299,8 @@ def _layout(
     wanted: Wanted,
 ) -> Layout:
     return Layout(
-        size[0], size[1], wanted.sheets, scales, angles, cells.origins, cells.sizes * CELL, placed.places * CELL,
-        placed.turns, placed.sheets, cells, wanted.gutter / 2,
+        size[0], size[1], wanted.sheets, scales, angles, cells.origins, cells.sizes * CELL,
+        placed.places * CELL - border_of(wanted.gutter / 2), placed.turns, placed.sheets, cells, wanted.gutter / 2,
     )  # fmt: skip
 
 
@@ -263,27 +322,48 @@ def _best_in(charts: ChartSet, scaling: Scaling, wanted: Wanted, size: tuple[int
     room = size[0] * size[1] * wanted.sheets
     factor = _factor_for(charts, scaling, wanted, room * _HOPED)
     best: Layout | None = None
-    failed = 0
+    failed, last = 0, np.zeros(0)
     while best is None:
         yield Progress(failed, 0, f"laying out {charts.count:,} islands at {factor:.3f}")
-        best = yield from _tried(charts, scaling(factor), wanted, size, tries=0)
+        scales = scaling(factor)
+        if not np.array_equal(scales, last):
+            best = yield from _tried(charts, scales, wanted, size, tries=0)
+        last = scales
         if best is None:
             failed += 1
             factor *= _STEP if failed < 40 else 0.8
-            if failed > 120:
+            if failed > 160:
                 raise Unsupported(f"what must keep its texels has no room on {wanted.sheets} of {size[0]}x{size[1]}")
     # Orders that differ a little, at a scale a little larger, as long as one fits.
     grown: Layout | None = best
     left = _tries(charts.count)
     while grown is not None and left > 0:
         best = grown
-        factor *= _GROW
+        reached = factor
+        factor = max(factor * _GROW, scaling.after(factor))
+        if np.isinf(factor):
+            return best
         yield Progress(failed, 0, f"laying out {charts.count:,} islands at {factor:.3f}")
         grown = yield from _tried(charts, scaling(factor), wanted, size, tries=left)
-        if grown is not None and np.array_equal(grown.scales, best.scales):
-            break
         left -= 1
-    return best
+    return (yield from _filled_up(charts, scaling, wanted, best, reached))
+
+
+def _filled_up(charts: ChartSet, scaling: Scaling, wanted: Wanted, best: Layout, factor: float) -> Task[Layout]:
+    """Give single charts the next scale as long as there is room: the first of those that are due, as many as fit."""
+    following, due = scaling.above(best.scales, factor)
+    low, high, kept = 0, len(due) + 1, best
+    while high - low > 1:
+        count = (low + high) // 2
+        yield Progress(0, 0, f"laying out {charts.count:,} islands, {count} of them larger")
+        scales = best.scales.copy()
+        scales[due[:count]] = following[due[:count]]
+        found = yield from _tried(charts, scales, wanted, (best.width, best.height), tries=3)
+        if found is None:
+            high = count
+        else:
+            low, kept = count, found
+    return kept
 
 
 def _factor_for(charts: ChartSet, scaling: Scaling, wanted: Wanted, texels: float) -> float:

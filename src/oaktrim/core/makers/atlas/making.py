@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import partial
-from pathlib import PurePosixPath
+from itertools import pairwise
 from typing import Any
 
 import msgspec
@@ -15,19 +15,17 @@ from numpy.typing import NDArray
 from oaktrim.core.errors import Unsupported
 from oaktrim.core.makers.atlas.contents import Content, Gathered, Group, density
 from oaktrim.core.makers.atlas.layout import ChartSet, Layout, Wanted, arranged, own_layout
-from oaktrim.core.makers.atlas.reading import MapRead
+from oaktrim.core.makers.atlas.naming import SheetName, sheet_names, sheets_in
+from oaktrim.core.makers.atlas.newmaterial import material_row
 from oaktrim.core.makers.atlas.rewrite import MovedDraw, Rewritten, rewritten
-from oaktrim.core.makers.atlas.settings import Atlas, Rotation, Weight
-from oaktrim.core.makers.atlas.sheets import ChartPlace, MapKind, bake, factors_of, kinds_of, uv_turn
-from oaktrim.core.makers.names import safe
+from oaktrim.core.makers.atlas.scaling import WeightedScaling
+from oaktrim.core.makers.atlas.settings import Atlas, Rotation
+from oaktrim.core.makers.atlas.sheets import ChartPlace, bake, factors_of, uv_turn
 from oaktrim.core.pixels.image import Image
-from oaktrim.core.progress import Progress, Task
-from oaktrim.core.scene.model import AlphaMode, Slot, Surface
+from oaktrim.core.progress import Progress, Task, map_unordered
 
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
-# The scale at which what is never seen is kept.
-_UNSEEN = 1 / 64
 _TURNS = {Rotation.QUARTER: 4, Rotation.FREE: 4, Rotation.NONE: 1}
 
 
@@ -63,16 +61,6 @@ class LaidOut:
     settings: Atlas
     gathered: Gathered
     groups: tuple[GroupLayout, ...]
-
-
-@dataclass(frozen=True)
-class SheetName:
-    """Which map of an atlas a sheet is; `path` is its name, without ending."""
-
-    group: int
-    sheet: int
-    kind: MapKind
-    path: str
 
 
 @dataclass(frozen=True, eq=False)
@@ -111,12 +99,8 @@ def _units(gathered: Gathered, group: Group, rigid: bool) -> tuple[ChartSet, Int
     return made, np.array(content, np.int64), starts, np.concatenate(unit)
 
 
-def laid_out(gathered: Gathered, settings: Atlas, seen: Mapping[str, float] | None = None) -> Task[LaidOut]:
+def laid_out(gathered: Gathered, settings: Atlas) -> Task[LaidOut]:
     """Return an atlas with every island in its place.
-
-    Parameters
-    ----------
-    seen : the scale at which each picture is wanted by what is seen of it, by path; 0 for what is never seen
 
     Raises
     ------
@@ -127,27 +111,38 @@ def laid_out(gathered: Gathered, settings: Atlas, seen: Mapping[str, float] | No
         raise Unsupported(f"no material can go into an atlas: {reasons[:600] or 'nothing is drawn'}")
     groups = []
     for place, group in enumerate(gathered.groups):
-        groups.append((yield from _group_laid_out(gathered, place, group, settings, seen)))
+        groups.append((yield from _group_laid_out(gathered, place, group, settings)))
     return LaidOut(settings, gathered, tuple(groups))
 
 
-def _group_laid_out(
-    gathered: Gathered, place: int, group: Group, settings: Atlas, seen: Mapping[str, float] | None
-) -> Task[GroupLayout]:
+def _group_laid_out(gathered: Gathered, place: int, group: Group, settings: Atlas) -> Task[GroupLayout]:
+    before = sum(gathered.contents[row].charts for other in gathered.groups[:place] for row in other.contents)
+    pins = {pin.island - before: pin for pin in settings.pins}
     wanted = Wanted(
         settings.size, sheets_in(gathered, place, settings), settings.square, settings.gutter, _TURNS[settings.rotate],
-        settings.rotate is Rotation.FREE,
+        settings.rotate is Rotation.FREE, _source_texels(gathered, group),
+        tuple((chart, p.sheet, p.x, p.y, p.turn) for chart, p in pins.items() if p.sheet >= 0),
     )  # fmt: skip
     charts, content, starts, unit = _units(gathered, group, rigid=False)
     dense = np.concatenate([density(gathered.contents[row]) for row in group.contents])
-    scaling = _Scaling(gathered, content, dense, settings, seen)
+    scaling = WeightedScaling(gathered, content, dense, settings, {chart: pin.levels for chart, pin in pins.items()})
     found = yield from arranged(charts, scaling, wanted)
     best = GroupLayout(place, found, content, starts, unit, dense)
-    if (found.scales < 1).any():
+    if (found.scales < 1).any() and not wanted.pins:
         for own in _own_layouts(gathered, group, found, best):
             if _quality(charts, own.layout.scales[own.unit]) > _quality(charts, found.scales):
                 best = own
     return best
+
+
+def _source_texels(gathered: Gathered, group: Group) -> float:
+    """Return the texels of the pictures by which a group's islands are measured; those of factors alone count, too."""
+    sizes = {
+        row.reference.picture.path: row.reference.picture.size
+        for row in map(gathered.contents.__getitem__, group.contents)
+        if row.reference is not None
+    }
+    return float(sum(width * height for width, height in sizes.values()) + 256 * len(group.contents))
 
 
 def _own_layouts(gathered: Gathered, group: Group, found: Layout, like: GroupLayout) -> list[GroupLayout]:
@@ -172,74 +167,6 @@ def _quality(charts: ChartSet, scales: Floats) -> float:
     d1, d2 = charts.corners[:, 1] - charts.corners[:, 0], charts.corners[:, 2] - charts.corners[:, 0]
     area = np.bincount(charts.chart, np.abs(d1[:, 0] * d2[:, 1] - d1[:, 1] * d2[:, 0]), charts.count)
     return float((area * np.minimum(1, scales) ** 2).sum() / max(1e-30, area.sum()))
-
-
-class _Scaling:
-    """The scale of each chart for a common factor: by its weight, between its floor and the texels that its source has."""
-
-    def __init__(
-        self, gathered: Gathered, content: Ints, dense: Floats, settings: Atlas, seen: Mapping[str, float] | None
-    ) -> None:
-        materials = [gathered.sources.materials[gathered.contents[row].materials[0]] for row in content]
-        choices = [settings.choice(row.path) for row in materials]
-        weight = settings.weight
-        if weight is Weight.SEEN and seen is None:
-            weight = Weight.AREA
-        known = dense > 0
-        if weight is Weight.AREA and known.any():
-            middle = float(np.median(dense[known]))
-            base = np.where(known, middle / np.where(known, dense, 1), 1.0)
-        elif weight is Weight.SEEN:
-            assert seen is not None
-            base = np.array([_seen_scale(gathered.contents[row].reference, seen) for row in content])
-        else:
-            base = np.ones(len(content))
-        levels = np.array([row.levels for row in choices])
-        for pin in settings.pins:
-            if 0 <= pin.island < len(levels):
-                levels[pin.island] += pin.levels
-        self.base = base * 2.0**levels
-        self.ceiling = np.where(np.isinf(base), 1.0, 1.0) * 2.0 ** np.minimum(levels, 0)
-        keep = np.array([row.keep for row in choices]) | np.array(
-            [gathered.contents[row].reference is None for row in content]
-        )
-        floor = np.where(known, settings.floor / np.where(known, dense, 1), 0.0) if settings.floor else np.zeros(len(dense))
-        self.floor = np.where(keep, 1.0, np.clip(floor, 1e-4, 1.0))
-        self.ceiling = np.where(keep, 1.0, np.maximum(self.ceiling, self.floor))
-        # What is seen from no farther than this needs no more texels, however large the sheet is.
-        if weight is Weight.SEEN:
-            self.ceiling = np.maximum(self.floor, np.minimum(self.ceiling, np.maximum(self.base, _UNSEEN)))
-
-    def __call__(self, factor: float) -> Floats:
-        scaled = self.ceiling if np.isinf(factor) else self.base * factor
-        found: Floats = np.minimum(self.ceiling, np.maximum(self.floor, scaled))
-        return found
-
-
-def _seen_scale(reference: MapRead | None, seen: Mapping[str, float]) -> float:
-    if reference is None:
-        return 1.0
-    scale = seen.get(reference.picture.path, 1.0)
-    return min(1.0, scale) if scale > 0 else _UNSEEN
-
-
-def sheets_in(gathered: Gathered, place: int, settings: Atlas) -> int:
-    """Return how many sheets a group has: as many as asked for, where it has so many islands."""
-    return max(1, min(settings.sheets, sum(gathered.contents[row].charts for row in gathered.groups[place].contents)))
-
-
-def sheet_names(gathered: Gathered, settings: Atlas) -> tuple[SheetName, ...]:
-    """Return the maps that an atlas has."""
-    found = []
-    for place, group in enumerate(gathered.groups):
-        ending = group.name.removeprefix(settings.name.rpartition("/")[2]).strip().replace(" ", "_")
-        stem = f"{settings.name}_{ending}" if ending else settings.name
-        count = sheets_in(gathered, place, settings)
-        for sheet in range(count):
-            numbered = f"{stem}_{sheet + 1}" if count > 1 else stem
-            for kind in kinds_of(gathered, group):
-                found.append(SheetName(place, sheet, kind, f"{numbered}_{kind.ending}"))
-    return tuple(found)
 
 
 @dataclass(frozen=True)
@@ -281,16 +208,22 @@ def made(plan: LaidOut, picture: Callable[[str], Image], links: Links) -> Task[A
     models = {}
     for number, model in enumerate(gathered.sources.models):
         draws, keys = _draws(plan, number)
-        mine = {
-            place: links.sheet(model.path, name, sheets[name.path])
-            for place, name in enumerate(names)
-            if (name.group, name.sheet) in keys.values()
-        }
-        rows = {key: _material_row(plan, names, *where) for key, where in keys.items()}
+        wanted = [place for place, name in enumerate(names) if (name.group, name.sheet) in keys.values()]
+        mine = {}
+        for at, row in map_unordered(partial(_linked, links, model.path, names, sheets), wanted):
+            mine[wanted[at]] = row
+            yield Progress(len(names), len(names) + 1, "writing models")
+        rows = {key: material_row(gathered, names, *where) for key, where in keys.items()}
         models[model.path] = rewritten(model.document, draws, rows, mine, partial(links.rest, model.path))
     warnings = [line for model in gathered.sources.models for line in model.lost]
     warnings += [line for group in gathered.groups for line in factors_of(gathered, group).warnings]
     return AtlasMade(plan, names, sheets, models, tuple(dict.fromkeys(warnings)))
+
+
+def _linked(
+    links: Links, model: str, names: Sequence[SheetName], sheets: Mapping[str, Image], place: int
+) -> dict[str, Any]:
+    return links.sheet(model, names[place], sheets[names[place].path])
 
 
 def _draws(plan: LaidOut, model: int) -> tuple[list[MovedDraw], dict[int, tuple[int, int]]]:
@@ -319,64 +252,6 @@ def _draws(plan: LaidOut, model: int) -> tuple[list[MovedDraw], dict[int, tuple[
                     keys[int(key)] = (laid.group, int(key) - laid.group * 64)
                 found.append(MovedDraw(part.mesh, part.primitive, uv.astype(np.float32), turns[chart], material))
     return [draw for draw in found if len(draw.material)], keys
-
-
-def _material_row(plan: LaidOut, names: Sequence[SheetName], group: int, sheet: int) -> dict[str, Any]:
-    """Return the row of a new material, its textures named by the places of their sheets."""
-    gathered, mine = plan.gathered, plan.gathered.groups[group]
-    surface = factors_of(gathered, mine).surface
-    by_kind = {
-        name.kind.ending: place for place, name in enumerate(names) if (name.group, name.sheet) == (group, sheet)
-    }  # fmt: skip
-    slots = {
-        slot for place in mine.contents for slot in gathered.sources.materials[gathered.contents[place].materials[0]].maps
-    }  # fmt: skip
-    pbr: dict[str, Any] = {"metallicFactor": surface.metallic, "roughnessFactor": surface.roughness}
-    if surface.base_colour != (1.0, 1.0, 1.0, 1.0):
-        pbr["baseColorFactor"] = list(surface.base_colour)
-    row: dict[str, Any] = {"name": mine.name, "pbrMetallicRoughness": pbr}
-    if "base" in by_kind:
-        pbr["baseColorTexture"] = {"sheet": by_kind["base"]}
-    if "orm" in by_kind:
-        surfaces = {gathered.sources.materials[gathered.contents[p].materials[0]].surface for p in mine.contents}
-        differ = len({(s.metallic, s.roughness) for s in surfaces}) > 1
-        if Slot.METALLIC_ROUGHNESS in slots or differ:
-            pbr["metallicRoughnessTexture"] = {"sheet": by_kind["orm"]}
-        if Slot.OCCLUSION in slots:
-            row["occlusionTexture"] = {"sheet": by_kind["orm"]}
-            if surface.occlusion_strength != 1:
-                row["occlusionTexture"]["strength"] = surface.occlusion_strength
-    if "normal" in by_kind:
-        row["normalTexture"] = {"sheet": by_kind["normal"]}
-        if surface.normal_scale != 1:
-            row["normalTexture"]["scale"] = surface.normal_scale
-    extensions: dict[str, Any] = msgspec.json.decode(mine.extensions) if mine.extensions else {}
-    row |= _emission(surface, by_kind, extensions)
-    if mine.unlit:
-        extensions["KHR_materials_unlit"] = {}
-    if extensions:
-        row["extensions"] = extensions
-    if mine.alpha is not AlphaMode.OPAQUE:
-        row["alphaMode"] = mine.alpha.value
-    if mine.alpha is AlphaMode.MASK and surface.cutoff != 0.5:
-        row["alphaCutoff"] = surface.cutoff
-    if surface.two_sided:
-        row["doubleSided"] = True
-    return row
-
-
-def _emission(surface: Surface, by_kind: Mapping[str, int], extensions: dict[str, Any]) -> dict[str, Any]:
-    """Return the emissive part of a material's row; what is brighter than 1 goes into an extension."""
-    largest = max(surface.emissive)
-    if largest <= 0:
-        return {}
-    strength = max(1.0, largest)
-    if strength > 1:
-        extensions["KHR_materials_emissive_strength"] = {"emissiveStrength": strength}
-    found: dict[str, Any] = {"emissiveFactor": [value / strength for value in surface.emissive]}
-    if "emissive" in by_kind:
-        found["emissiveTexture"] = {"sheet": by_kind["emissive"]}
-    return found
 
 
 def island_rows(plan: LaidOut) -> list[dict[str, Any]]:
@@ -412,10 +287,7 @@ def island_rows(plan: LaidOut) -> list[dict[str, Any]]:
 
 def _boxes(content: Content) -> list[tuple[Floats, Floats]]:
     bounds = np.searchsorted(content.chart, np.arange(content.charts + 1))
-    return [
-        (content.corners[a:b].min(axis=(0, 1)), content.corners[a:b].max(axis=(0, 1)))
-        for a, b in zip(bounds, bounds[1:], strict=False)
-    ]
+    return [(content.corners[a:b].min(axis=(0, 1)), content.corners[a:b].max(axis=(0, 1))) for a, b in pairwise(bounds)]
 
 
 def sheet_rows(result: AtlasMade) -> list[dict[str, Any]]:
@@ -474,24 +346,3 @@ def atlas_json(result: AtlasMade) -> bytes:
         "warnings": list(result.warnings),
     }
     return msgspec.json.format(msgspec.json.encode(document), indent=1) + b"\n"
-
-
-def model_names(settings: Atlas) -> list[str]:
-    """Return what the models of an atlas are called, without ending, in the order of their sources."""
-    stems = [safe(PurePosixPath(path).stem) for path in settings.source_models]
-    if len(stems) == 1:
-        return [settings.name]
-    found: list[str] = []
-    for number, stem in enumerate(stems):
-        name = f"{settings.name}_{stem}"
-        found.append(name if stems.count(stem) == 1 else f"{name}_{number + 1}")
-    return found
-
-
-def sheet_uri(model: str, path: str, ending: str = "") -> str:
-    """Return the way from a model's folder to a sheet, both below one root."""
-    here, there = PurePosixPath(model).parent.parts, PurePosixPath(path).parts
-    shared = 0
-    while shared < len(here) and shared < len(there) - 1 and here[shared] == there[shared]:
-        shared += 1
-    return "/".join([".."] * (len(here) - shared) + list(there[shared:])) + ending

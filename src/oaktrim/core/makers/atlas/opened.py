@@ -2,18 +2,21 @@
 
 from __future__ import annotations
 
+import threading
 from collections import OrderedDict
 from collections.abc import Callable
+from contextlib import suppress
 from pathlib import Path
 
-from oaktrim.core.errors import FileError
+from oaktrim.core.errors import FileError, OakTrimError
 from oaktrim.core.files.atomic import content_hash, read_bytes
 from oaktrim.core.files.references import ReferenceFolder
 from oaktrim.core.makers.atlas.contents import Gathered, gathered
 from oaktrim.core.makers.atlas.reading import SourceModel, SourcePicture, atlas_sources, image_path, open_model
 from oaktrim.core.makers.atlas.settings import Atlas
 from oaktrim.core.pixels.image import Image
-from oaktrim.core.scene.model import TextureUse
+from oaktrim.core.progress import map_unordered
+from oaktrim.core.scene.model import GLTF_SLOTS, TextureUse
 from oaktrim.core.survey.facts import TextureFacts
 from oaktrim.core.survey.places import file_of
 from oaktrim.core.survey.roles import Role
@@ -23,10 +26,11 @@ _KEPT = 192 << 20
 
 
 class Pictures:
-    """Pictures by path, the last of them kept."""
+    """Pictures by path, the last of them kept; safe with several threads."""
 
     def __init__(self, read: Callable[[str], Image]) -> None:
         self._read = read
+        self._turn = threading.Lock()
         self._kept: OrderedDict[str, Image] = OrderedDict()
 
     def __call__(self, path: str) -> Image:
@@ -36,12 +40,16 @@ class Pictures:
         ------
         OakTrimError : it cannot be read; names the file
         """
-        if path not in self._kept:
-            self._kept[path] = self._read(path)
-        self._kept.move_to_end(path)
-        while len(self._kept) > 1 and sum(image.pixels.nbytes for image in self._kept.values()) > _KEPT:
-            self._kept.popitem(last=False)
-        return self._kept[path]
+        with self._turn:
+            found = self._kept.get(path)
+        if found is None:
+            found = self._read(path)
+        with self._turn:
+            self._kept[path] = found
+            self._kept.move_to_end(path)
+            while len(self._kept) > 1 and sum(image.pixels.nbytes for image in self._kept.values()) > _KEPT:
+                self._kept.popitem(last=False)
+        return found
 
     def about(self, path: str) -> SourcePicture:
         """Return what is known of a picture, by reading it."""
@@ -85,10 +93,33 @@ def gathered_of(models: tuple[SourceModel, ...], settings: Atlas, about: Callabl
     FileError : an object is named that no model has
     """
 
+    def known(path: str) -> SourcePicture | OakTrimError:
+        try:
+            return about(path)
+        except OakTrimError as error:
+            return error
+
+    paths = list(dict.fromkeys(path for model in models for path in _read_by(model)))
+    pictures = {paths[place]: found for place, found in map_unordered(known, paths)}
+
     def picture_of(model: int, _: int, use: TextureUse) -> SourcePicture:
         source = models[model]
         if use.image is None:
             raise FileError(source.document.place.file, f"its {use.name} has no image that can be read")
-        return about(image_path(source, use.image))
+        found = pictures[image_path(source, use.image)]
+        if isinstance(found, OakTrimError):
+            raise found
+        return found
 
     return gathered(atlas_sources(models, picture_of, settings.objects, settings.project), settings)
+
+
+def _read_by(model: SourceModel) -> list[str]:
+    """Return the paths of the pictures that materials of a model read, but for those that lie outside the root."""
+    found = []
+    for material in model.model.materials:
+        for use in material.uses:
+            if use.image is not None and use.slot in GLTF_SLOTS:
+                with suppress(FileError):
+                    found.append(image_path(model, use.image))
+    return found

@@ -53,9 +53,7 @@ def shapes_of(silhouettes: Silhouettes, turns: int) -> Shapes:
     rows, firsts = np.zeros(lines + 1, np.int64), np.zeros(len(silhouettes.sizes) * turns + 1, np.int64)
     widths = np.zeros(len(silhouettes.sizes) * turns, np.int64)
     while True:
-        count, used = _runs(
-            silhouettes.cells, silhouettes.starts, silhouettes.sizes, turns, runs, rows, firsts, widths
-        )
+        count, used = _runs(silhouettes.cells, silhouettes.starts, silhouettes.sizes, turns, runs, rows, firsts, widths)
         if count <= len(runs):
             return Shapes(runs[:count].copy(), rows[: used + 1].copy(), firsts, widths, turns)
         runs = np.empty((count, 2), np.int64)
@@ -118,16 +116,25 @@ class Placing:
 
 
 def place(
-    shapes: Shapes, order: Ints, columns: int, rows: int, sheets: int, steps: Ints, stop_early: bool = True
+    shapes: Shapes,
+    order: Ints,
+    size: tuple[int, int],
+    sheets: int,
+    steps: Ints,
+    fixed: Ints,
+    stop_early: bool = True,
 ) -> Placing:
     """Place shapes in an order, each on the first sheet that has room for it.
 
     Parameters
     ----------
-    columns, rows : cells of a sheet
+    size : columns and rows of a sheet in cells
     steps : (N,) cells; each chart stands on a multiple of its own
+    fixed : (N, 4) sheet, column, row and turn of charts that stand where they are told; -1 for those that do not. Where two of
+        these meet, or one lies outside, the later finds no room
     stop_early : end with the first chart that finds no room
     """
+    columns, rows = size
     words = -(-columns // 64)
     most = max(1, int(shapes.runs[:, 1].max()) if len(shapes.runs) else 1)
     smears = max(1, most.bit_length())
@@ -136,11 +143,49 @@ def place(
     sheet = np.zeros((sheets, smears, rows, words), np.uint64)
     gaps = np.full((sheets, rows), columns, np.int64)
     _clear(sheet, columns)
-    _place(
-        shapes.runs, shapes.rows, shapes.firsts, shapes.widths, shapes.turns, order, steps, columns, sheet, gaps,
-        places, turns, on, stop_early,
-    )  # fmt: skip
+    tables = shapes.runs, shapes.rows, shapes.firsts, shapes.widths, shapes.turns
+    if (fixed[:, 0] >= 0).any():
+        _place_fixed(*tables, fixed, columns, sheet, gaps, places, turns, on)
+        if stop_early and (on[fixed[:, 0] >= 0] < 0).any():
+            return Placing(places, turns, on)
+        order = order[fixed[order, 0] < 0]
+    _place(*tables, order, steps, columns, sheet, gaps, places, turns, on, stop_early)
     return Placing(places, turns, on)
+
+
+@njit(**KERNEL)
+def _place_fixed(runs, rows, firsts, widths, turns, fixed, columns, sheet, gaps, places, turned, on):
+    """Place the shapes that are told where, in the order of their charts."""
+    for chart in range(fixed.shape[0]):
+        p, left, top = fixed[chart, 0], fixed[chart, 1], fixed[chart, 2]
+        if p < 0 or p >= sheet.shape[0]:
+            continue
+        turn = fixed[chart, 3] % turns
+        shape = chart * turns + turn
+        first, down = firsts[shape], firsts[shape + 1] - firsts[shape]
+        free = left >= 0 and top >= 0 and left + widths[shape] <= columns and top + down <= sheet.shape[2]
+        if free:
+            for r in range(down):
+                for at in range(rows[first + r], rows[first + r + 1]):
+                    for x in range(left + runs[at, 0], left + runs[at, 0] + runs[at, 1]):
+                        if sheet[p, 0, top + r, x >> 6] & (_ONE << np.uint64(x & 63)):
+                            free = False
+        if free:
+            places[chart, 0], places[chart, 1] = left, top
+            turned[chart], on[chart] = turn, p
+            _take(runs, rows, first, down, left, top, columns, sheet[p], gaps[p])
+
+
+@njit(**KERNEL)
+def _take(runs, rows, first, down, left, top, columns, sheet, gaps):
+    """Mark the cells of a shape at a place as taken."""
+    for r in range(down):
+        y = top + r
+        for at in range(rows[first + r], rows[first + r + 1]):
+            for x in range(left + runs[at, 0], left + runs[at, 0] + runs[at, 1]):
+                sheet[0, y, x >> 6] |= _ONE << np.uint64(x & 63)
+        _smear(sheet, y)
+        gaps[y] = _widest_gap(sheet[0, y], columns)
 
 
 @njit(**KERNEL)
@@ -281,13 +326,7 @@ def _place(runs, rows, firsts, widths, turns, order, steps, columns, sheet, gaps
             places[chart, 0], places[chart, 1] = best_x, best_y
             turned[chart], on[chart] = best_turn, p
             first = firsts[chart * turns + best_turn]
-            for r in range(best_end - best_y):
-                y = best_y + r
-                for at in range(rows[first + r], rows[first + r + 1]):
-                    for x in range(best_x + runs[at, 0], best_x + runs[at, 0] + runs[at, 1]):
-                        sheet[p, 0, y, x >> 6] |= _ONE << np.uint64(x & 63)
-                _smear(sheet[p], y)
-                gaps[p, y] = _widest_gap(sheet[p, 0, y], columns)
+            _take(runs, rows, first, best_end - best_y, best_x, best_y, columns, sheet[p], gaps[p])
             break
         if on[chart] < 0 and stop_early:
             return

@@ -289,9 +289,7 @@ def _names_texture(value: Any) -> bool:
     return isinstance(value, list) and any(_names_texture(row) for row in value)
 
 
-def _matrix(
-    use: TextureUse, size: tuple[int, int]
-) -> tuple[tuple[float, float, float], tuple[float, float, float]]:
+def _matrix(use: TextureUse, size: tuple[int, int]) -> tuple[tuple[float, float, float], tuple[float, float, float]]:
     """Return the matrix from UVs to texels (KHR_texture_transform, then the picture's size)."""
     c, s = cos(use.rotation), sin(use.rotation)
     (x, y), (u, v), (w, h) = use.scale, use.offset, size
@@ -327,7 +325,9 @@ def _part(
     elif project:
         uv = box_projected(made.positions, made.triangles)
     part = Part(model, mesh, primitive, number, made.positions, made.triangles, uv, scale)
-    fault = "" if uv is not None or not material.maps else f"{who} has no UVs; they can be projected from the box around"
+    fault = (
+        "" if uv is not None or not material.maps else f"{who} has no UVs; they can be projected from the box around"
+    )
     return part, fault
 
 

@@ -314,11 +314,11 @@ def _shape(document: Document, row: PrimitiveRow, raw: Mapping[str, Any]) -> tup
         found = document.root.accessors[accessor]
         return found.component_type, found.type, found.normalized
 
-    attributes = tuple(
-        sorted((name, *kind(place)) for name, place in row.attributes.items() if name != _TEXCOORD)
-    )
+    attributes = tuple(sorted((name, *kind(place)) for name, place in row.attributes.items() if name != _TEXCOORD))
     targets = tuple(tuple(sorted((name, *kind(place)) for name, place in target.items())) for target in row.targets)
-    others = {key: value for key, value in raw.items() if key not in ("attributes", "indices", "material", "mode", "targets")}
+    others = {
+        key: value for key, value in raw.items() if key not in ("attributes", "indices", "material", "mode", "targets")
+    }
     return attributes, targets, repr(others)
 
 

@@ -49,20 +49,20 @@ def _owned(x, y, width, height, turn, cells, columns, cell):
 
 
 @njit(**KERNEL)
-def mark(cells, columns, cell, box, turn, place, shift, first, owned):
+def mark(cells, columns, cell, box, turn, place, shift, left, first, owned):
     """Say which texels of some rows of a chart's box on a sheet are its own.
 
     Parameters
     ----------
     cells : (T,) uint8, of its grid; columns : of the grid; cell : texels a cell
     box : (2,) int64, width and height before turning; place : (2,) of its corner; all in texels of the layout
-    shift : the sheet is smaller than the layout by this many powers of two; first : row of the sheet
-    owned : (H, W) bool, filled; column 0 is that of the box's corner
+    shift : the sheet is smaller than the layout by this many powers of two; left, first : column and row of the sheet
+    owned : (H, W) bool, filled, from that column and row
     """
     for y in range(owned.shape[0]):
         v = ((2 * (first + y) + 1) << shift) // 2 - place[1]
         for x in range(owned.shape[1]):
-            u = ((2 * ((place[0] >> shift) + x) + 1) << shift) // 2 - place[0]
+            u = ((2 * (left + x) + 1) << shift) // 2 - place[0]
             wide, high = (box[0], box[1]) if turn % 2 == 0 else (box[1], box[0])
             inside = 0 <= u < wide and 0 <= v < high
             owned[y, x] = inside and _owned(u, v, box[0], box[1], turn, cells, columns, cell)

@@ -44,6 +44,13 @@ class Rotation(Enum):
     NONE = "none"
 
 
+class Shrink(Enum):
+    """At what scales islands that lose texels come out: by whole levels, so that what is left are the same texels, or by any."""
+
+    LEVELS = "levels"
+    FREE = "free"
+
+
 class Take(Enum):
     """Whether a material goes into an atlas, where that is said by hand."""
 
@@ -75,7 +82,7 @@ class Pin(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
     Parameters
     ----------
-    island : its place among the islands of the atlas
+    island : its place among the islands of the atlas, as `atlas.json` lists them
     levels : more (or fewer) levels than its weight gives it
     sheet, x, y, turn : where its corner stands, in texels, and its quarter turns; -1 where the packer places it
     """
@@ -88,6 +95,18 @@ class Pin(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     turn: Annotated[int, Meta(ge=0, le=3)] = 0
 
 
+class Seen(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """How large a texture needs to be by the job's sightlines, noted when they were asked.
+
+    Parameters
+    ----------
+    scale : of its own size; 0 where nothing shows it
+    """
+
+    picture: FilePath
+    scale: Annotated[float, Meta(ge=0, le=64)]
+
+
 class Atlas(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag="atlas", tag_field="kind"):
     """Models whose materials become one.
 
@@ -96,12 +115,13 @@ class Atlas(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag="atlas"
     name : path of its sheets, without the ending that says the map
     source_models : paths of the models
     objects : names of the nodes that it takes; all where none is named
-    size : longest side of a sheet, texels; 0 for the smallest on which nothing loses a texel
+    size : longest side of a sheet, texels; 0 for the smallest on which nothing loses a texel, if it has no more than the sources
     sheets : at most; square : sheets are as high as wide
     gutter : texels between islands
-    floor : texels a metre that no island falls below while its source has them; 0 for none
+    floor, ceiling : texels a metre that no island falls below while its source has them, or has more than; 0 for none
     sides_together : one-sided and two-sided materials become one, which shows both
     project : meshes without UVs get some, of the box around them
+    seen : what sightlines said of textures, for `Weight.SEEN`; without any, texels go by area
     materials, pins : what is said by hand
     """
 
@@ -113,11 +133,14 @@ class Atlas(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag="atlas"
     weight: Weight = Weight.AREA
     repeats: Repeats = Repeats.BAKE
     rotate: Rotation = Rotation.QUARTER
+    shrink: Shrink = Shrink.LEVELS
     gutter: Annotated[int, Meta(ge=0, le=256)] = 8
     square: bool = False
     floor: Annotated[float, Meta(ge=0, le=1e6)] = 0.0
+    ceiling: Annotated[float, Meta(ge=0, le=1e6)] = 0.0
     sides_together: bool = False
     project: bool = False
+    seen: tuple[Seen, ...] = ()
     materials: tuple[MaterialChoice, ...] = ()
     pins: tuple[Pin, ...] = ()
 

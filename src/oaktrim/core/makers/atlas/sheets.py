@@ -18,7 +18,20 @@ from numpy.typing import NDArray
 from oaktrim.core.makers.atlas.contents import Content, Gathered, Group
 from oaktrim.core.makers.atlas.layout import CELL, Layout
 from oaktrim.core.makers.atlas.reading import MapRead, SourceMaterial
-from oaktrim.core.makers.atlas.sampling import APART, CLAMP, CLEAR, COVERED, FULL, MIRROR, REPEAT, VECTOR, copy, fill, mark, read
+from oaktrim.core.makers.atlas.sampling import (
+    APART,
+    CLAMP,
+    CLEAR,
+    COVERED,
+    FULL,
+    MIRROR,
+    REPEAT,
+    VECTOR,
+    copy,
+    fill,
+    mark,
+    read,
+)
 from oaktrim.core.pixels.image import Image, Transfer, held, to_rgba
 from oaktrim.core.pixels.resample import Filter, Resampling, from_light, resample
 from oaktrim.core.pixels.transfer import decode_table
@@ -125,7 +138,9 @@ def _clipped(materials: Sequence[SourceMaterial], group: Group, cutoff: float) -
                 f"{row.name}: its alpha is scaled by {cutoff / row.surface.cutoff:.2f}, as one material has one cut-off"
             )
         if group.alpha is AlphaMode.MASK and 0 < row.surface.cutoff < cutoff:
-            found.append(f"{row.name}: its alpha is clipped, scaled by {cutoff / row.surface.cutoff:.2f} for one cut-off")
+            found.append(
+                f"{row.name}: its alpha is clipped, scaled by {cutoff / row.surface.cutoff:.2f} for one cut-off"
+            )
     return found
 
 
@@ -239,15 +254,15 @@ class _Baker:
         layout, shift = self.layout, self.shift
         box, turn, place = layout.boxes[chart], int(layout.turns[chart]), layout.places[chart]
         wide, high = (box[0], box[1]) if turn % 2 == 0 else (box[1], box[0])
-        left, top = int(place[0]) >> shift, int(place[1]) >> shift
+        left, top = (max(0, int(side) >> shift) for side in place)
         right = min(self.pixels.shape[1], -(-int(place[0] + wide) >> shift))
         bottom = min(self.pixels.shape[0], -(-int(place[1] + high) >> shift))
         cells = layout.cells.cells[layout.cells.starts[chart] : layout.cells.starts[chart + 1]]
         columns = int(layout.cells.sizes[chart, 0])
         found = []
         for first in range(top, bottom, _BAND):
-            owned = np.zeros((min(_BAND, bottom - first), right - left), np.bool_)
-            mark(cells, columns, CELL, box, turn, place, shift, first, owned)
+            owned = np.zeros((min(_BAND, bottom - first), max(0, right - left)), np.bool_)
+            mark(cells, columns, CELL, box, turn, place, shift, left, first, owned)
             found.append((left, first, owned))
         return found
 
@@ -320,13 +335,17 @@ class _Baker:
         for chart in charts:
             matrix = _sheet_to_slot(chart.matrix, to_slot, self.shift)
             turn = _vector_turn(content.reference, chart.matrix) if vector else np.eye(2)
-            exact = plain and _is_exact(matrix) and (not vector or bool(np.allclose(np.abs(turn), np.round(np.abs(turn)))))
+            exact = (
+                plain and _is_exact(matrix) and (not vector or bool(np.allclose(np.abs(turn), np.round(np.abs(turn)))))
+            )
             if exact:
                 swap = bool(abs(turn[0, 0]) < 0.5)
                 signs = np.array([turn[0].sum() < 0, turn[1].sum() < 0], np.bool_)
                 rounded = _rounded(matrix)
 
-                def copied(chart: ChartPlace = chart, matrix: Floats = rounded, signs: Any = signs, swap: bool = swap) -> None:
+                def copied(
+                    chart: ChartPlace = chart, matrix: Floats = rounded, signs: Any = signs, swap: bool = swap
+                ) -> None:
                     for left, top, owned in self._bands(chart.number):
                         copy(smaller[0], matrix, wraps, owned, left, top, signs, swap, self.pixels, pairs, self.known)
 
@@ -404,7 +423,7 @@ def _inverse(matrix: Floats) -> Floats:
     square = _square(matrix)
     if abs(float(np.linalg.det(square))) < 1e-30:
         return np.array([[0.0, 0.0, 0.0], [0.0, 0.0, 0.0], [0.0, 0.0, 1.0]])
-    found: Floats = np.linalg.inv(square)
+    found: Floats = np.linalg.inv(square).astype(np.float64)
     return found
 
 

@@ -6,14 +6,17 @@ A chart's cells are what a packer moves about: every texel within the margin of 
 from __future__ import annotations
 
 from dataclasses import dataclass
+from math import ceil
+from typing import Any
 
 import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
 from oaktrim.core.errors import Unsupported
+from oaktrim.core.makers.atlas.settings import LATTICE
 
-KERNEL = {"nogil": True, "cache": True, "error_model": "numpy"}
+KERNEL: dict[str, Any] = {"nogil": True, "cache": True, "error_model": "numpy"}
 # Of the boxes around all islands: more than 60 sheets of 8192 have.
 _MOST_CELLS = 1 << 28
 Ints = NDArray[np.int64]
@@ -47,6 +50,11 @@ class Silhouettes:
         return np.add.reduceat(self.cells.astype(np.int64), self.starts[:-1]) if len(self.sizes) else self.starts[:0]
 
 
+def border_of(margin: float) -> int:
+    """Return the texels that the grid of a chart reaches beyond the chart on every side, and may reach beyond a sheet."""
+    return -(-ceil(margin) // LATTICE) * LATTICE
+
+
 def silhouettes(
     corners: NDArray[np.float64],
     charts: Ints,
@@ -61,17 +69,22 @@ def silhouettes(
     ----------
     corners : (M, 3, 2) of triangles, in the texels of their source; charts : (M,), ascending, of each triangle
     scales : (N,) by which each chart is scaled; margin : texels around, at that scale
-    lattice : (N,) texels; the corner of each grid lies on a multiple of it
+    lattice : (N,) texels; the corners of each grid lie on multiples of it
     """
     count = len(scales)
     bounds = np.searchsorted(charts, np.arange(count + 1))
     scaled = corners * scales[charts][:, None, None]
     low, high = _boxes(scaled, bounds)
-    origins = np.floor((low - margin) / lattice[:, None]).astype(np.int64) * lattice[:, None]
-    sizes = np.maximum(1, -(-(np.ceil(high + margin).astype(np.int64) - origins) // cell))
+    border = border_of(margin)
+    origins = np.floor(low / lattice[:, None]).astype(np.int64) * lattice[:, None] - border
+    # Sides are multiples, too, so that a quarter turn keeps what lies on the lattice there.
+    steps = np.maximum(1, lattice // cell)[:, None]
+    sizes = -(-(np.ceil(high).astype(np.int64) + border - origins) // (cell * steps)) * steps
     starts = np.concatenate([[0], np.cumsum(sizes[:, 0] * sizes[:, 1])])
     if starts[-1] > _MOST_CELLS:
-        raise Unsupported(f"the boxes around {count:,} islands have {starts[-1]:,} cells, which is more than is laid out")
+        raise Unsupported(
+            f"the boxes around {count:,} islands have {starts[-1]:,} cells, which is more than is laid out"
+        )
     cells = np.zeros(int(starts[-1]), np.uint8)
     _fill(scaled, charts, origins.astype(np.float64), sizes, starts, margin, float(cell), cells)
     return Silhouettes(cells, starts, sizes, origins, cell)

@@ -7,9 +7,9 @@ from dataclasses import asdict, dataclass
 from typing import Any
 
 from oaktrim.core.formats.catalogue import FORMATS
-from oaktrim.core.pixels.levels import level_count
 from oaktrim.core.makers.atlas.contents import Gathered
 from oaktrim.core.makers.atlas.making import AtlasMade
+from oaktrim.core.pixels.levels import level_count
 
 _PLAIN, _COMPRESSED = FORMATS["rgba8"], FORMATS["bc7"]
 
@@ -75,7 +75,8 @@ def _pictures(gathered: Gathered, of: set[str] | None = None) -> dict[str, tuple
 def _weighed(counts: Iterable[Any], pictures: Mapping[str, tuple[int, int]]) -> Weighed:
     rows = list(counts)
     plain, compressed = (
-        sum(form.mip_chain_bytes(w, h, level_count(w, h)) for w, h in pictures.values()) for form in (_PLAIN, _COMPRESSED)
+        sum(form.mip_chain_bytes(w, h, level_count(w, h)) for w, h in pictures.values())
+        for form in (_PLAIN, _COMPRESSED)
     )
     return Weighed(
         sum(row.draws for row in rows), sum(row.materials for row in rows), sum(row.vertices for row in rows),

@@ -1,0 +1,154 @@
+"""Atlases as a kind of maker: sheets by map, and models that read them, in the place of what they are made of."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from functools import lru_cache
+from pathlib import Path, PurePosixPath
+from typing import Any
+from urllib.parse import quote
+
+import msgspec
+
+from oaktrim.core.errors import FileError, Unsupported
+from oaktrim.core.makers.atlas.contents import Gathered
+from oaktrim.core.makers.atlas.making import Links, atlas_json, laid_out, made
+from oaktrim.core.makers.atlas.naming import SheetName, model_names, sheet_names, sheet_uri
+from oaktrim.core.makers.atlas.opened import Pictures, gathered_of, model_at, picture_of_facts
+from oaktrim.core.makers.atlas.reading import SourceModel, SourcePicture, image_path
+from oaktrim.core.makers.atlas.settings import Atlas
+from oaktrim.core.makers.names import folder_of, safe
+from oaktrim.core.makers.registry import MakerContext, MakerKind
+from oaktrim.core.pixels.image import Image
+from oaktrim.core.progress import Task
+from oaktrim.core.scene.model import AlphaMode
+from oaktrim.core.survey.derived import Derivation, Output, Sources
+from oaktrim.core.survey.places import file_of, file_stamp
+from oaktrim.core.survey.products import Products
+from oaktrim.core.survey.roles import Role
+
+
+@dataclass(frozen=True)
+class AtlasDerivation(Derivation):
+    """How an atlas is made.
+
+    Parameters
+    ----------
+    outputs : its sheets; inputs : paths of the pictures that the merged materials read
+    about : what is known of every picture that its models read, by path
+    """
+
+    atlas: Atlas
+    sheets: tuple[Output, ...]
+    merged: tuple[str, ...]
+    about: Mapping[str, SourcePicture]
+
+    kind = "atlas"
+    costly = True
+
+    @property
+    def name(self) -> str:
+        return self.atlas.name
+
+    @property
+    def outputs(self) -> tuple[Output, ...]:
+        return self.sheets
+
+    @property
+    def inputs(self) -> tuple[str, ...]:
+        return self.merged
+
+    @property
+    def models(self) -> tuple[str, ...]:
+        return self.atlas.source_models
+
+    @property
+    def replaces(self) -> Mapping[str, str]:
+        names = model_names(self.atlas)
+        return {path: f"{name}.glb" for path, name in zip(self.atlas.source_models, names, strict=True)}
+
+    def settings_key(self) -> bytes:
+        return msgspec.json.encode(self.atlas)
+
+    def make(self, sources: Sources) -> Task[Products]:
+        models = tuple(model_at(sources.root, path) for path in self.atlas.source_models)
+        gathered = gathered_of(models, self.atlas, self._about)
+        plan = yield from laid_out(gathered, self.atlas)
+        result = yield from made(plan, Pictures(sources.picture), self._links(models))
+        written = {self.replaces[path]: again.glb() for path, again in result.models.items()}
+        return Products(result.sheets, written, {f"{self.name}.atlas.json": atlas_json(result)})
+
+    def _about(self, path: str) -> SourcePicture:
+        if path not in self.about:
+            raise FileError(path, "cannot go into an atlas")
+        return self.about[path]
+
+    def _links(self, models: tuple[SourceModel, ...]) -> Links:
+        """Name images by the way from the new model to textures of the inventory."""
+        opened = {model.path: model for model in models}
+
+        def sheet(model: str, name: SheetName, _: Image) -> dict[str, Any]:
+            return {"uri": quote(sheet_uri(self.replaces[model], name.path)), "name": name.path}
+
+        def rest(model: str, place: int) -> dict[str, Any]:
+            return {"uri": quote(sheet_uri(self.replaces[model], image_path(opened[model], place)))}
+
+        return Links(sheet, rest)
+
+
+class AtlasKind(MakerKind[Atlas]):
+    """The materials of models as one."""
+
+    settings = Atlas
+    label = "atlases"
+    name_pattern = "{folder}/{model}_atlas"
+    name_fields = ("folder", "model")
+
+    def origin(self, maker: Atlas) -> str:
+        return ", ".join(maker.source_models)
+
+    def name_values(self, maker: Atlas, context: MakerContext) -> dict[str, object]:
+        return {"folder": folder_of(maker.source_models), "model": safe(PurePosixPath(maker.source_models[0]).stem)}
+
+    def derivation(self, maker: Atlas, context: MakerContext) -> Derivation:
+        look = gathered_in(context, maker)
+        if not look.groups:
+            reasons = "; ".join(f"{note.material.name}: {note.reason}" for note in look.notes if note.reason)
+            raise Unsupported(f"no material can go into an atlas: {reasons[:600] or 'nothing is drawn'}")
+        pictures = {
+            row.picture.path: row.picture for material in look.sources.materials for row in material.maps.values()
+        }
+        merged = {
+            row.picture.path for note in look.notes if note.taken for row in note.material.maps.values()
+        }  # fmt: skip
+        outputs = tuple(
+            Output(
+                name.path, name.kind.role, f"{name.kind.ending} map of an atlas",
+                channels=4 if name.kind.ending == "base" and look.groups[name.group].alpha is not AlphaMode.OPAQUE else 3,
+            )
+            for name in sheet_names(look, maker)
+        )  # fmt: skip
+        return AtlasDerivation(maker, outputs, tuple(sorted(merged)), pictures)
+
+
+def gathered_in(context: MakerContext, maker: Atlas) -> Gathered:
+    """Return what goes into an atlas of a job.
+
+    Raises
+    ------
+    OakTrimError : a model cannot be read
+    """
+    stamps = tuple(file_stamp(file_of(context.root, path)) for path in maker.source_models)
+    models = tuple(_opened(context.root, path, stamp) for path, stamp in zip(maker.source_models, stamps, strict=True))
+
+    def about(path: str) -> SourcePicture:
+        return picture_of_facts(path, context.facts.get(path), context.roles.get(path, Role.UNKNOWN))
+
+    return gathered_of(models, maker, about)
+
+
+@lru_cache(maxsize=4)
+def _opened(root: Path, path: str, _stamp: tuple[int, int]) -> SourceModel:
+    """Return a model of the job; the last are kept, as they are asked for with every change of a job."""
+    return model_at(root, path)
