@@ -33,6 +33,7 @@ class MaterialNote:
     reason : why it is left out, or with what it goes, in words
     islands, used : how many there are, and the share of its texture that they cover
     repeats : how often its texture repeats, across and down; baked_bytes : what writing that out takes, plain
+    split : its triangles are to be split at whole tiles
     """
 
     material: SourceMaterial
@@ -43,6 +44,7 @@ class MaterialNote:
     used: float = 0.0
     repeats: tuple[float, float] = (1.0, 1.0)
     baked_bytes: int = 0
+    split: bool = False
 
     @property
     def taken(self) -> bool:
@@ -121,7 +123,7 @@ def gathered(sources: AtlasSources, settings: Atlas) -> Gathered:
         for place in places:
             note = replace(
                 notes[place], islands=content.islands, used=content.used, repeats=content.repeats,
-                baked_bytes=_baked_bytes(content, first), reason=fault,
+                baked_bytes=_baked_bytes(content, first), reason=fault, split=_is_to_split(content, first, settings),
             )  # fmt: skip
             if place != places[0] and not fault:
                 note = replace(note, same_as=places[0])
@@ -151,11 +153,25 @@ def _too_often(content: Content, material: SourceMaterial, settings: Atlas) -> s
     often = f"its texture repeats {across:.3g} times across and {down:.3g} down"
     if how is Repeats.LEAVE:
         return often
+    if how is Repeats.SPLIT and _can_split(material):
+        return ""
     most = MOST_REPEATS if choice.repeats is None and choice.take is not Take.TAKE else 8 * MOST_REPEATS
     if max(across, down) > most:
         cost = bytes_text(_baked_bytes(content, material))
         return f"{often}: it tiles, and written out would take {cost}"
     return ""
+
+
+def _is_to_split(content: Content, material: SourceMaterial, settings: Atlas) -> bool:
+    """Say whether the triangles of a content are to be split at whole tiles."""
+    how = settings.choice(material.path).repeats or settings.repeats
+    return how is Repeats.SPLIT and max(content.repeats) > 1 + _SLACK and _can_split(material)
+
+
+def _can_split(material: SourceMaterial) -> bool:
+    """Say whether all maps of a material repeat in one and the same way."""
+    ways = {row.tiles.tobytes() for row in material.maps.values()}
+    return len(ways) == 1 and all(row.wrap == (Wrap.REPEAT, Wrap.REPEAT) for row in material.maps.values())
 
 
 def _baked_bytes(content: Content, material: SourceMaterial) -> int:
@@ -238,7 +254,7 @@ def _steps(material: SourceMaterial) -> tuple[int, int]:
     """Return the whole tiles that UVs can be moved by without any map of a material changing."""
     steps = [1, 1]
     for row in material.maps.values():
-        tiles = row.array[:, :2] / np.array(row.picture.size)[:, None]
+        tiles = row.tiles[:, :2]
         if not np.allclose(tiles, np.round(tiles), atol=1e-9):
             return 0, 0
         for axis in range(2):

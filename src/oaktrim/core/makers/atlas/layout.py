@@ -113,7 +113,7 @@ class Wanted:
 
     Parameters
     ----------
-    size : longest side, 0 for the smallest that holds everything; sheets : at most
+    size : longest side, at most; 0 for an open one; sheets : at most
     turns : 1, 2 or 4 quarter turns; free : also by any angle, where the scale changes anyway
     texels : of all sheets, at most, where the size is open
     pins : chart, sheet, texels from the left and the top of its corner, and quarter turns, of charts that have their places
@@ -147,21 +147,12 @@ def arranged(charts: ChartSet, scaling: Scaling, wanted: Wanted) -> Task[Layout]
     Unsupported : what must lose nothing has no room
     """
     full = scaling(np.inf)
-    if not wanted.size:
-        for done, (width, height) in enumerate(_sheets(charts, full, wanted)):
-            yield Progress(done, 0, f"laying out {charts.count:,} islands on {width}x{height}")
-            found = yield from _tried(charts, full, wanted, (width, height))
-            if found is not None:
-                return found
-    if wanted.size:
-        shapes = [(wanted.size, wanted.size >> half) for half in ((0,) if wanted.square else (1, 0))]
-        for shape in shapes:
-            found = yield from _tried(charts, full, wanted, shape)
-            if found is not None:
-                return found
-        best = yield from _best_in(charts, scaling, wanted, shapes[-1])
-    else:
-        best = yield from _best_in(charts, scaling, wanted, _shapes(wanted)[-1])
+    for done, (width, height) in enumerate(_sheets(charts, full, wanted)):
+        yield Progress(done, 0, f"laying out {charts.count:,} islands on {width}x{height}")
+        found = yield from _tried(charts, full, wanted, (width, height))
+        if found is not None:
+            return found
+    best = yield from _best_in(charts, scaling, wanted, _shapes(wanted)[-1])
     return (yield from _on_less(charts, wanted, best))
 
 
@@ -180,8 +171,9 @@ def _on_less(charts: ChartSet, wanted: Wanted, best: Layout) -> Task[Layout]:
 
 
 def _shapes(wanted: Wanted) -> list[tuple[int, int]]:
-    """Return the shapes of sheets of an open size, the smallest first."""
-    sides = [1 << power for power in range(4, _MOST_SIDE.bit_length())]
+    """Return the shapes that sheets may have, the smallest first."""
+    sides = {1 << power for power in range(4, _MOST_SIDE.bit_length()) if 1 << power < (wanted.size or _MOST_SIDE + 1)}
+    sides |= {wanted.size} if wanted.size else set()
     shapes = [
         (side, side >> half) for side in sides for half in ((0,) if wanted.square else (1, 0)) if side >> half >= 16
     ]

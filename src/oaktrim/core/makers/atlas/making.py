@@ -19,13 +19,16 @@ from oaktrim.core.makers.atlas.naming import SheetName, sheet_names, sheets_in
 from oaktrim.core.makers.atlas.newmaterial import material_row
 from oaktrim.core.makers.atlas.rewrite import MovedDraw, Rewritten, rewritten
 from oaktrim.core.makers.atlas.scaling import WeightedScaling
-from oaktrim.core.makers.atlas.settings import Atlas, Rotation
+from oaktrim.core.makers.atlas.settings import Atlas, Rotation, Shrink
 from oaktrim.core.makers.atlas.sheets import ChartPlace, bake, factors_of, uv_turn
 from oaktrim.core.pixels.image import Image
 from oaktrim.core.progress import Progress, Task, map_unordered
 
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
+# Where sheets are as empty as that, whole levels are compared with free scales; they stay if they keep so much of the texels.
+_THIN, _LEAST_KEPT = 0.55, 0.5
+_SMALL_SHEET = 256 * 256
 _TURNS = {Rotation.QUARTER: 4, Rotation.FREE: 4, Rotation.NONE: 1}
 
 
@@ -120,13 +123,19 @@ def _group_laid_out(gathered: Gathered, place: int, group: Group, settings: Atla
     pins = {pin.island - before: pin for pin in settings.pins}
     wanted = Wanted(
         settings.size, sheets_in(gathered, place, settings), settings.square, settings.gutter, _TURNS[settings.rotate],
-        settings.rotate is Rotation.FREE, _source_texels(gathered, group),
+        settings.rotate is Rotation.FREE, np.inf if settings.size else _source_texels(gathered, group),
         tuple((chart, p.sheet, p.x, p.y, p.turn) for chart, p in pins.items() if p.sheet >= 0),
     )  # fmt: skip
     charts, content, starts, unit = _units(gathered, group, rigid=False)
     dense = np.concatenate([density(gathered.contents[row]) for row in group.contents])
-    scaling = WeightedScaling(gathered, content, dense, settings, {chart: pin.levels for chart, pin in pins.items()})
-    found = yield from arranged(charts, scaling, wanted)
+    levels = {chart: pin.levels for chart, pin in pins.items()}
+    found = yield from arranged(charts, WeightedScaling(gathered, content, dense, settings, levels), wanted)
+    if settings.shrink is Shrink.LEVELS and (found.scales < 1).any() and found.occupancy < _THIN:
+        # Islands as large as a sheet, or half of it, leave room for their gutters only a whole level down.
+        any_scale = msgspec.structs.replace(settings, shrink=Shrink.FREE)
+        free = yield from arranged(charts, WeightedScaling(gathered, content, dense, any_scale, levels), wanted)
+        if _quality(charts, found.scales) < _LEAST_KEPT * _quality(charts, free.scales):
+            found = free
     best = GroupLayout(place, found, content, starts, unit, dense)
     if (found.scales < 1).any() and not wanted.pins:
         for own in _own_layouts(gathered, group, found, best):
@@ -136,13 +145,10 @@ def _group_laid_out(gathered: Gathered, place: int, group: Group, settings: Atla
 
 
 def _source_texels(gathered: Gathered, group: Group) -> float:
-    """Return the texels of the pictures by which a group's islands are measured; those of factors alone count, too."""
-    sizes = {
-        row.reference.picture.path: row.reference.picture.size
-        for row in map(gathered.contents.__getitem__, group.contents)
-        if row.reference is not None
-    }
-    return float(sum(width * height for width, height in sizes.values()) + 256 * len(group.contents))
+    """Return the texels that a group's materials read, each its own; no less than a small sheet has."""
+    references = [gathered.contents[place].reference for place in group.contents]
+    sizes = [row.picture.size for row in references if row is not None]
+    return float(max(_SMALL_SHEET, sum(width * height for width, height in sizes)))
 
 
 def _own_layouts(gathered: Gathered, group: Group, found: Layout, like: GroupLayout) -> list[GroupLayout]:
@@ -214,7 +220,9 @@ def made(plan: LaidOut, picture: Callable[[str], Image], links: Links) -> Task[A
             mine[wanted[at]] = row
             yield Progress(len(names), len(names) + 1, "writing models")
         rows = {key: material_row(gathered, names, *where) for key, where in keys.items()}
-        models[model.path] = rewritten(model.document, draws, rows, mine, partial(links.rest, model.path))
+        models[model.path] = rewritten(
+            model.document, model.before or model.document, draws, rows, mine, partial(links.rest, model.path)
+        )
     warnings = [line for model in gathered.sources.models for line in model.lost]
     warnings += [line for group in gathered.groups for line in factors_of(gathered, group).warnings]
     return AtlasMade(plan, names, sheets, models, tuple(dict.fromkeys(warnings)))

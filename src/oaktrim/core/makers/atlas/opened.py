@@ -6,7 +6,11 @@ import threading
 from collections import OrderedDict
 from collections.abc import Callable
 from contextlib import suppress
+from dataclasses import replace
 from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
 
 from oaktrim.core.errors import FileError, OakTrimError
 from oaktrim.core.files.atomic import content_hash, read_bytes
@@ -14,8 +18,10 @@ from oaktrim.core.files.references import ReferenceFolder
 from oaktrim.core.makers.atlas.contents import Gathered, gathered
 from oaktrim.core.makers.atlas.reading import SourceModel, SourcePicture, atlas_sources, image_path, open_model
 from oaktrim.core.makers.atlas.settings import Atlas
+from oaktrim.core.makers.atlas.split import split_document
 from oaktrim.core.pixels.image import Image
 from oaktrim.core.progress import map_unordered
+from oaktrim.core.scene.gltf.model import model_of
 from oaktrim.core.scene.model import GLTF_SLOTS, TextureUse
 from oaktrim.core.survey.facts import TextureFacts
 from oaktrim.core.survey.places import file_of
@@ -111,7 +117,38 @@ def gathered_of(models: tuple[SourceModel, ...], settings: Atlas, about: Callabl
             raise found
         return found
 
-    return gathered(atlas_sources(models, picture_of, settings.objects, settings.project), settings)
+    found = gathered(atlas_sources(models, picture_of, settings.objects, settings.project), settings)
+    split = split_models(found, settings)
+    if split is None:
+        return found
+    return gathered(atlas_sources(split, picture_of, settings.objects, settings.project), settings)
+
+
+def split_models(found: Gathered, settings: Atlas) -> tuple[SourceModel, ...] | None:
+    """Return models whose triangles are split where that is asked for and a texture repeats; None where there are none.
+
+    Raises
+    ------
+    Unsupported : a draw would come out in too many triangles
+    """
+    wanted: dict[int, dict[tuple[int, int], tuple[int, NDArray[np.float64]]]] = {}
+    for note, material in zip(found.notes, found.sources.materials, strict=True):
+        if not (note.split and note.taken):
+            continue
+        for part in found.sources.parts:
+            if found.sources.materials[part.material].path == material.path and part.uv is not None:
+                row = next(iter(material.maps.values()))
+                wanted.setdefault(part.model, {})[part.mesh, part.primitive] = (material.uv_set, row.tiles)
+    if not wanted:
+        return None
+    models = list(found.sources.models)
+    for number, matrices in wanted.items():
+        source = models[number]
+        document = split_document(source.document, matrices)
+        models[number] = replace(
+            source, document=document, model=model_of(document, whole=True), before=source.before or source.document
+        )
+    return tuple(models)
 
 
 def _read_by(model: SourceModel) -> list[str]:

@@ -235,8 +235,18 @@ def _widest_gap(row, columns):
 
 
 @njit(**KERNEL)
-def _first_place(runs, rows, first, down, sheet, gaps, step, start, limit, allowed, taken):
-    """Return the lowest and leftmost place of a shape, column and row, from row `start`; -1 where none is above row `limit`."""
+def _beyond(i, last):
+    """Return word `i` of a row in which the bits after place `last` are set."""
+    count = last + 1 - 64 * i
+    if count <= 0:
+        return _ALL
+    return ~_ALL if count >= 64 else _ALL << np.uint64(count)
+
+
+@njit(**KERNEL)
+def _first_place(runs, rows, first, down, last, sheet, gaps, step, start, limit, allowed, taken):
+    """Return the lowest and leftmost place of a shape, column and row, from row `start`; -1 where none is above row `limit`,
+    or no column up to `last`."""
     height, words = sheet.shape[1], sheet.shape[2]
     y = -(-start // step) * step
     while y + down <= height and y < limit:
@@ -247,7 +257,7 @@ def _first_place(runs, rows, first, down, sheet, gaps, step, start, limit, allow
                     fits = False
         if fits:
             for i in range(words):
-                taken[i] = allowed[i]
+                taken[i] = allowed[i] | _beyond(i, last)
             full = False
             for r in range(down):
                 for at in range(rows[first + r], rows[first + r + 1]):
@@ -313,7 +323,18 @@ def _place(runs, rows, firsts, widths, turns, order, steps, columns, sheet, gaps
                 small = many and widths[shape] <= _SMALL and down <= _SMALL
                 start = hints[p, widths[shape], down] if small else 0
                 x, y = _first_place(
-                    runs, rows, first, down, sheet[p], gaps[p], step, start, best_end - down + 1, allowed, taken
+                    runs,
+                    rows,
+                    first,
+                    down,
+                    columns - widths[shape],
+                    sheet[p],
+                    gaps[p],
+                    step,
+                    start,
+                    best_end - down + 1,
+                    allowed,
+                    taken,
                 )
                 if small and x >= 0:
                     hints[p, widths[shape], down] = y

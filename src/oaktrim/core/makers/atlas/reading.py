@@ -61,6 +61,11 @@ class MapRead:
     def array(self) -> Floats:
         return np.array(self.matrix, np.float64)
 
+    @property
+    def tiles(self) -> Floats:
+        """The matrix (2, 3) from UVs to whole pictures."""
+        return self.array / np.array(self.picture.size, np.float64)[:, None]
+
 
 @dataclass(frozen=True)
 class SourceMaterial:
@@ -116,12 +121,19 @@ class Part:
 
 @dataclass(frozen=True, eq=False)
 class SourceModel:
-    """A model as it is read: its document, which is written again, what it means, and what the document could not take up."""
+    """A model as it is read.
+
+    Parameters
+    ----------
+    document : which is written again; model : what it means; lost : what the document could not take up, in sentences
+    before : the document before triangles were split; None where none were
+    """
 
     path: str
     document: Document
     model: Model
     lost: tuple[str, ...] = ()
+    before: Document | None = None
 
 
 @dataclass(frozen=True, eq=False)

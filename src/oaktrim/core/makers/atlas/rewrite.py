@@ -91,7 +91,7 @@ class Rewritten:
 
 
 @dataclass(eq=False)
-class _Buffer:
+class ChunkWriter:
     """A binary chunk being put together."""
 
     raw: dict[str, Any]
@@ -132,6 +132,7 @@ class _Buffer:
 
 def rewritten(
     document: Document,
+    before: Document,
     draws: Sequence[MovedDraw],
     materials: Mapping[int, dict[str, Any]],
     sheets: Mapping[int, Any],
@@ -141,6 +142,7 @@ def rewritten(
 
     Parameters
     ----------
+    before : the document as it was read, before anything was split
     draws : those that are merged; materials : rows of the new ones by key, their textures named by `sheets`' keys
     sheets : what an image row holds, by key: `uri`, or `data` (with its `mimeType`) that goes into the binary chunk
     rest : returns the same for an image that is kept, by its place in the document; None leaves it as it is
@@ -152,9 +154,9 @@ def rewritten(
     raw = copy.deepcopy(document.raw)
     for place, image in enumerate(raw.get("images", [])):
         image[_PLACE] = place
-    buffer = _with_one_buffer(document, raw)
-    before = counted(raw)
-    used_before = _used_vertices(document)
+    buffer = ChunkWriter(raw)
+    with_one_buffer(document, buffer)
+    used_before = _used_vertices(before)
     textures = {key: _texture(raw, buffer, row) for key, row in sheets.items()}
     places: dict[int, int] = {}
     for key in sorted({int(k) for draw in draws for k in np.unique(draw.material)}):
@@ -179,7 +181,7 @@ def rewritten(
     if not buffer.data:
         raw.pop("buffers")
     after = counted(raw)
-    return Rewritten(raw, bytes(buffer.data), before, after, max(0, after.vertices - used_before), apart)
+    return Rewritten(raw, bytes(buffer.data), counted(before.raw), after, max(0, after.vertices - used_before), apart)
 
 
 def counted(raw: Mapping[str, Any]) -> Counts:
@@ -222,22 +224,25 @@ def _used_vertices(document: Document) -> int:
     return total + sum(count for count in used.values() if isinstance(count, int))
 
 
-def _with_one_buffer(document: Document, raw: dict[str, Any]) -> _Buffer:
-    """Bring all buffers of a document into one binary chunk, its views moved."""
-    buffer = _Buffer(raw)
+def with_one_buffer(document: Document, buffer: ChunkWriter) -> None:
+    """Bring all buffers of a document into one binary chunk, and move the views of the JSON that is written.
+
+    Raises
+    ------
+    FileError : a buffer cannot be read
+    """
     starts = []
     for place in range(len(document.root.buffers)):
         buffer.data += b"\0" * (-len(buffer.data) % 8)
         starts.append(len(buffer.data))
         buffer.data += document.buffer(place)[: document.root.buffers[place].byte_length]
-    for view in raw.get("bufferViews", []):
+    for view in buffer.raw.get("bufferViews", []):
         if 0 <= view.get("buffer", -1) < len(starts):
             view["byteOffset"] = view.get("byteOffset", 0) + starts[view["buffer"]]
             view["buffer"] = 0
-    return buffer
 
 
-def _hold(image: dict[str, Any], buffer: _Buffer, what: Mapping[str, Any]) -> None:
+def _hold(image: dict[str, Any], buffer: ChunkWriter, what: Mapping[str, Any]) -> None:
     """Change what an image row holds."""
     row = dict(what)
     data = row.pop("data", None)
@@ -246,7 +251,7 @@ def _hold(image: dict[str, Any], buffer: _Buffer, what: Mapping[str, Any]) -> No
     image |= row if data is None else row | {"bufferView": buffer.view(data, None)}
 
 
-def _texture(raw: dict[str, Any], buffer: _Buffer, row: Mapping[str, Any]) -> int:
+def _texture(raw: dict[str, Any], buffer: ChunkWriter, row: Mapping[str, Any]) -> int:
     """Add an image with a texture that ends at its border, and return the texture."""
     image: dict[str, Any] = {}
     _hold(image, buffer, row)
@@ -277,7 +282,7 @@ def _material(row: Mapping[str, Any], textures: Mapping[int, int]) -> dict[str, 
 def _merge(
     document: Document,
     raw: dict[str, Any],
-    buffer: _Buffer,
+    buffer: ChunkWriter,
     mesh: int,
     draws: Sequence[MovedDraw],
     places: Mapping[int, int],
@@ -324,7 +329,7 @@ def _shape(document: Document, row: PrimitiveRow, raw: Mapping[str, Any]) -> tup
 
 def _written(
     document: Document,
-    buffer: _Buffer,
+    buffer: ChunkWriter,
     draws: Sequence[tuple[PrimitiveRow, Mapping[str, Any], MovedDraw]],
     key: int,
     places: Mapping[int, int],
@@ -451,7 +456,7 @@ def _sampler_places(raw: dict[str, Any]) -> Iterator[tuple[dict[str, Any], str]]
     yield from ((row, "sampler") for row in raw.get("textures", []) if "sampler" in row)
 
 
-def _drop_unused(raw: dict[str, Any], buffer: _Buffer) -> None:
+def _drop_unused(raw: dict[str, Any], buffer: ChunkWriter) -> None:
     """Leave out materials, textures, images, accessors and views that nothing names any more, and their bytes."""
     lists = (
         ("materials", _material_places), ("textures", _texture_places), ("samplers", _sampler_places),

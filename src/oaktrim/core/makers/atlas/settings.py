@@ -45,7 +45,10 @@ class Rotation(Enum):
 
 
 class Shrink(Enum):
-    """At what scales islands that lose texels come out: by whole levels, so that what is left are the same texels, or by any."""
+    """At what scales islands that lose texels come out.
+
+    By whole levels, so that what is left are the texels of a smaller level, unless free scales keep twice as many texels; or by any.
+    """
 
     LEVELS = "levels"
     FREE = "free"
@@ -115,7 +118,8 @@ class Atlas(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag="atlas"
     name : path of its sheets, without the ending that says the map
     source_models : paths of the models
     objects : names of the nodes that it takes; all where none is named
-    size : longest side of a sheet, texels; 0 for the smallest on which nothing loses a texel, if it has no more than the sources
+    size : longest side of a sheet, at most, texels; 0 for one with no more texels than the sources. Sheets are the smallest on
+        which nothing loses a texel, or else the largest
     sheets : at most; square : sheets are as high as wide
     gutter : texels between islands
     floor, ceiling : texels a metre that no island falls below while its source has them, or has more than; 0 for none

@@ -110,7 +110,8 @@ def factors_of(gathered: Gathered, group: Group) -> Factors:
     if not common([s.emissive for s in surfaces], Slot.EMISSIVE):
         largest = max(max(s.emissive) for s in surfaces)
         glow = (largest, largest, largest)
-    cutoff = max((s.cutoff for s in surfaces), key=[s.cutoff for s in surfaces].count)
+    # The least: alpha is scaled down to it, which moves no edge; scaled up, it would be clipped.
+    cutoff = min((s.cutoff for s in surfaces if s.cutoff > 0), default=0.0)
     return Factors(
         replace(
             first,
@@ -133,14 +134,9 @@ def _clipped(materials: Sequence[SourceMaterial], group: Group, cutoff: float) -
     for row in materials:
         if max(row.surface.base_colour) > 1:
             found.append(f"{row.name}: a base colour factor above 1 is clipped at white")
-        if group.alpha is AlphaMode.MASK and row.surface.cutoff > cutoff > 0:
-            found.append(
-                f"{row.name}: its alpha is scaled by {cutoff / row.surface.cutoff:.2f}, as one material has one cut-off"
-            )
-        if group.alpha is AlphaMode.MASK and 0 < row.surface.cutoff < cutoff:
-            found.append(
-                f"{row.name}: its alpha is clipped, scaled by {cutoff / row.surface.cutoff:.2f} for one cut-off"
-            )
+        if group.alpha is AlphaMode.MASK and 0 < cutoff < row.surface.cutoff:
+            scale = cutoff / row.surface.cutoff
+            found.append(f"{row.name}: its alpha is scaled by {scale:.2f}, as one material has one cut-off")
     return found
 
 
@@ -295,8 +291,10 @@ class _Baker:
         mine = self.surface
         if slot is Slot.BASE_COLOUR and source.base_colour != mine.base_colour:
             multiply = np.array(source.base_colour) / np.maximum(np.array(mine.base_colour), 1e-9)
-        if slot is Slot.BASE_COLOUR and self.group.alpha is AlphaMode.MASK and 0 < source.cutoff != mine.cutoff:
-            multiply[3] *= mine.cutoff / source.cutoff
+        if slot is Slot.BASE_COLOUR and self.group.alpha is AlphaMode.MASK and source.cutoff != mine.cutoff:
+            # What is never cut is full.
+            multiply[3] = multiply[3] * mine.cutoff / source.cutoff if source.cutoff > 0 else 0.0
+            add[3] = 0.0 if source.cutoff > 0 else 1.0
         if slot is Slot.METALLIC_ROUGHNESS:
             pairs = ((1, source.roughness, mine.roughness), (2, source.metallic, mine.metallic))
             for channel, theirs, ours in pairs:

@@ -19,6 +19,8 @@ from oaktrim.core.makers.atlas.settings import LATTICE
 KERNEL: dict[str, Any] = {"nogil": True, "cache": True, "error_model": "numpy"}
 # Of the boxes around all islands: more than 60 sheets of 8192 have.
 _MOST_CELLS = 1 << 28
+# Of a cell: what reaches no farther into it only touches it.
+_TOUCH = 1e-6
 Ints = NDArray[np.int64]
 
 
@@ -110,7 +112,7 @@ def _fill(corners, charts, origins, sizes, starts, margin, cell, cells):
         columns, rows = sizes[chart, 0], sizes[chart, 1]
         top = min(corners[t, 0, 1], corners[t, 1, 1], corners[t, 2, 1]) - margin - origins[chart, 1]
         foot = max(corners[t, 0, 1], corners[t, 1, 1], corners[t, 2, 1]) + margin - origins[chart, 1]
-        for row in range(max(0, int(top / cell)), min(rows, int(foot / cell) + 1)):
+        for row in range(max(0, int(top / cell)), min(rows, int(np.ceil(foot / cell - _TOUCH)))):
             # Of the triangle, what lies within the margin of this row of cells.
             y0 = row * cell - margin + origins[chart, 1]
             y1 = (row + 1) * cell + margin + origins[chart, 1]
@@ -127,7 +129,7 @@ def _fill(corners, charts, origins, sizes, starts, margin, cell, cells):
             if left > right:
                 continue
             first = max(0, int((left - margin - origins[chart, 0]) / cell))
-            last = min(columns - 1, int((right + margin - origins[chart, 0]) / cell))
+            last = min(columns - 1, int(np.ceil((right + margin - origins[chart, 0]) / cell - _TOUCH)) - 1)
             at = starts[chart] + row * columns
             for column in range(first, last + 1):
                 cells[at + column] = 1
