@@ -9,7 +9,7 @@ import numpy as np
 
 from oaktrim.core.files.gltfwriter import GltfWriter
 from oaktrim.core.files.pictures import MAX_PIXELS, write_png
-from oaktrim.core.makers.atlas.making import Links, laid_out, made
+from oaktrim.core.makers.atlas.making import Links, atlas_json, laid_out, made
 from oaktrim.core.makers.atlas.opened import Pictures, gathered_of, model_at
 from oaktrim.core.makers.atlas.settings import Atlas
 from oaktrim.core.progress import finish
@@ -132,6 +132,4 @@ def placed(result, name: str):
 
 
 def json_of(result) -> dict:
-    from oaktrim.core.makers.atlas.making import atlas_json
-
     return msgspec.json.decode(atlas_json(result))

@@ -12,10 +12,19 @@ from tests.kit.pictures import busy, noise, smooth
 from oaktrim.core.errors import FileError, Unsupported
 from oaktrim.core.files.gltf import parse_gltf
 from oaktrim.core.files.pictures import read_picture, write_png
+from oaktrim.core.files.references import ReferenceFolder
 from oaktrim.core.makers.atlas.making import laid_out
 from oaktrim.core.makers.atlas.settings import Atlas, MaterialChoice, Pin, Repeats, Rotation, Seen, Shrink, Take, Weight
+from oaktrim.core.makers.build import BuildSpec, survey_tree
 from oaktrim.core.pixels.image import Image
+from oaktrim.core.plan.resolve import resolve
+from oaktrim.core.progress import finish
 from oaktrim.core.scene.gltf.model import model_of
+from oaktrim.core.ship.run import ship
+from oaktrim.core.survey.cache import SurveyCache
+from oaktrim.core.survey.roles import Role
+from oaktrim.core.survey.scan import ScanSettings
+from oaktrim.core.targets.target import target_named
 
 
 def texels(result, name, ending="base"):
@@ -80,7 +89,7 @@ def test_materials_of_equal_content_are_one_and_models_share_sheets(tmp_path):
     for name in result.models:
         assert likeness(tmp_path, result, name, side=128).outline == 0
         raw = result.models[name].raw
-        assert [row["uri"] for row in raw["images"]][0] == "coats_base.png" and len(raw["materials"]) == 1
+        assert raw["images"][0]["uri"] == "coats_base.png" and len(raw["materials"]) == 1
 
 
 def bumpy(root, turns=0.0):
@@ -306,8 +315,8 @@ def test_gutters_hold_and_hidden_colours_do_not_bleed(tmp_path):
     result = make(tmp_path, "flags.glb", gutter=8)
     sheet = result.sheets["coats_base"].pixels
     boxes = [row["place"] for row in json_of(result)["islands"]]
-    for k, (x, y, w, h) in enumerate(boxes):
-        x, y, w, h = (int(round(v)) for v in (x, y, w, h))
+    for k, box in enumerate(boxes):
+        x, y, w, h = (round(v) for v in box)
         around = sheet[max(0, y - 4) : y + h + 4, max(0, x - 4) : x + w + 4]
         assert (around == np.eye(3, dtype=np.uint8)[k] * 255).all()
         for other in boxes[:k]:
@@ -449,3 +458,54 @@ def test_tangents_and_morphs_stay_as_stored(tmp_path):
     assert accessor["componentType"] == 5120 and accessor["normalized"] and accessor["max"] == [127, 127, 0]
     document = parse_gltf(result.models["steps.glb"].glb(), opened(tmp_path, "steps.glb")[0].document.place)
     assert len(model_of(document, whole=True).meshes[0].primitives[0].triangles) == len(SQUARE_TRIANGLES) * 2 // 3
+
+
+def test_in_a_job_it_stands_in_place_of_its_sources_and_ships(tmp_path):
+    art = tmp_path / "art"
+    art.mkdir()
+    coat(art)
+    write_png(art / "felt_copy.png", read_picture(art / "felt.png"))
+    lone = Coat()
+    lone.square(lone.paint("sign", baseColorTexture=lone.writer.image("felt.png")))
+    lone.save(art / "sign.glb")
+    spec = BuildSpec((Atlas("coat_atlas", ("coat.glb",)),))
+    tree = finish(survey_tree(art, ScanSettings(), spec, SurveyCache(tmp_path / "cache")))
+    inventory = tree.inventory
+    assert not inventory.unmade
+    # The felt stays for the sign that reads it, too; the cloth is gone into the atlas.
+    assert {row.path for row in inventory.textures} == {
+        "coat_atlas_base",
+        "coat_atlas_orm",
+        "felt.png",
+        "felt_copy.png",
+    }
+    assert inventory.replaced["cloth.png"] == "coat_atlas_base"
+    assert {model.path for model in inventory.ownership.models} == {"coat_atlas.glb", "sign.glb"}
+    roles = {row.path: guess.role for row, guess in zip(inventory.textures, inventory.roles, strict=True)}
+    assert (roles["coat_atlas_base"], roles["coat_atlas_orm"]) == (Role.BASE_COLOUR, Role.SURFACE)
+    plan = resolve(inventory, target_named("pocket"), ())
+    out = tmp_path / "shipped"
+    finish(ship(plan, out))
+    names = {path.name for path in out.rglob("*") if path.is_file()}
+    assert {"coat_atlas.glb", "coat_atlas_base.ktx2", "coat_atlas_orm.ktx2", "felt.ktx2", "sign.glb"} <= names
+    assert "coat.glb" not in names and "cloth.ktx2" not in names and "coat_atlas.atlas.json" in names
+    raw = parse_gltf((out / "coat_atlas.glb").read_bytes(), ReferenceFolder(out, "coat_atlas.glb")).raw
+    assert {row["uri"] for row in raw["images"]} == {"coat_atlas_base.ktx2", "coat_atlas_orm.ktx2"}
+    assert len(raw["meshes"][0]["primitives"]) == 1
+
+
+def test_in_a_job_it_is_made_anew_when_a_source_changes_and_says_what_it_cannot(tmp_path):
+    coat(tmp_path)
+    cache, spec = SurveyCache(tmp_path / "cache"), BuildSpec((Atlas("coat_atlas", ("coat.glb",)),))
+
+    def content():
+        inventory = finish(survey_tree(tmp_path, ScanSettings(), spec, cache)).inventory
+        return {row.path: row.content for row in inventory.textures if row.path.startswith("coat_atlas")}
+
+    before = content()
+    assert before == content() and len(before) == 2
+    write_png(tmp_path / "cloth.png", busy(64, 64, 3, seed=44))
+    assert before != content()
+    spec = BuildSpec((Atlas("coat_atlas", ("gone.glb",)),))
+    (unmade,) = finish(survey_tree(tmp_path, ScanSettings(), spec, cache)).inventory.unmade
+    assert unmade.path == "coat_atlas" and "gone.glb" in unmade.error

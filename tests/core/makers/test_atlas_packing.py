@@ -1,4 +1,4 @@
-"""The packer of true shapes: nothing overlaps, gutters hold, sheets fill as far as they should, one order always gives one layout."""
+"""The packer of true shapes: nothing overlaps, gutters hold, sheets fill as far as they should, one layout comes out."""
 
 import numpy as np
 import pytest

@@ -47,7 +47,7 @@ class Rotation(Enum):
 class Shrink(Enum):
     """At what scales islands that lose texels come out.
 
-    By whole levels, so that what is left are the texels of a smaller level, unless free scales keep twice as many texels; or by any.
+    By whole levels, so that what is left are the texels of a smaller level, unless free scales keep twice as many; or by any.
     """
 
     LEVELS = "levels"
