@@ -18,6 +18,8 @@ from oaktrim.demo.brush import codes, noise, ramp
 from oaktrim.demo.shapes import Shape, box, card, ground, hull, joined, ring, tube
 
 _RATE = 22_050
+# Of the warden's skeleton, a chain: joints, and metres from one to the next.
+_JOINTS, _JOINT_LENGTH = 18, 0.12
 
 
 @dataclass
@@ -52,14 +54,18 @@ class _Scene:
                 row["occlusionTexture"] = info
         return self.writer.add("materials", name=name, alphaMode=alpha, **{**row, **more})
 
-    def mesh(self, name: str, *parts: tuple[Shape, int]) -> int:
-        """Add a mesh of shapes with their materials."""
+    def mesh(self, name: str, *parts: tuple[Shape, int], bones: float = 0.0) -> int:
+        """Add a mesh of shapes with their materials; with `bones`, each vertex hangs on the two joints that it is between."""
         primitives = []
         for shape, material in parts:
             attributes = {
                 "POSITION": self.writer.accessor(shape.points, bounds=True, indices=False),
                 "TEXCOORD_0": self.writer.accessor(shape.uv, indices=False),
             }
+            if bones:
+                joints, weights = _between_joints(shape.points[:, 1] / np.float32(bones))
+                attributes["JOINTS_0"] = self.writer.accessor(joints, indices=False)
+                attributes["WEIGHTS_0"] = self.writer.accessor(weights, indices=False)
             indices = shape.triangles.reshape(-1)
             small = indices.astype(np.uint16) if len(shape.points) < 1 << 16 else indices
             order = self.writer.accessor(small, indices=True)
@@ -80,6 +86,17 @@ class _Scene:
         self.writer.json["scenes"] = [{"name": name, "nodes": self.roots}]
         self.writer.json["scene"] = 0
         return self.writer
+
+
+def _between_joints(height: NDArray[np.float32]) -> tuple[NDArray[np.uint8], NDArray[np.float32]]:
+    """Return the joints (N, 4) and weights (N, 4) of vertices of a height, in joints of a chain."""
+    place = np.clip(height, 0, _JOINTS - 1.001)
+    first = np.floor(place)
+    joints, weights = np.zeros((len(place), 4), np.uint8), np.zeros((len(place), 4), np.float32)
+    joints[:, 0], joints[:, 1] = first, first + 1
+    weights[:, 0], weights[:, 1] = 1 - (place - first), place - first
+    joints[weights == 0] = 0
+    return joints, weights
 
 
 def _landing(rng: np.random.Generator) -> GltfWriter:
@@ -178,12 +195,20 @@ def _landing(rng: np.random.Generator) -> GltfWriter:
 
 
 def _warden(rng: np.random.Generator) -> GltfWriter:
-    """The warden, on a skeleton, with a walk whose keys are far too many, and a lining that the file holds itself."""
+    """The warden, on a skeleton, with a walk whose keys are far too many, and a lining that the file holds itself.
+
+    Nine materials, two of them the same, where one would do for what is opaque and one for the badges.
+    """
     scene = _Scene()
     coat = scene.material("oilskin", "oilskin")
+    cape = scene.material("oilskin.001", "oilskin")
     skin = scene.material("skin", "skin", "base n")
     boots = scene.material("boots", "boots", "base n")
     badge = scene.material("badge", "badge", "base n", alpha="MASK")
+    faded = scene.material("sleeve badge", "badge", "base n", alpha="MASK")
+    scene.writer.json["materials"][faded]["pbrMetallicRoughness"]["baseColorFactor"] = [0.75, 0.8, 0.85, 1]
+    leather = {"baseColorFactor": [0.09, 0.045, 0.02, 1], "metallicFactor": 0, "roughnessFactor": 0.55}
+    belt = scene.writer.add("materials", name="belt", pbrMetallicRoughness=leather)
     hat = scene.writer.add(
         "materials", name="hat", pbrMetallicRoughness={"baseColorTexture": {"index": scene.texture("hat_base.tga")}}
     )
@@ -201,16 +226,28 @@ def _warden(rng: np.random.Generator) -> GltfWriter:
         (tube(0.09, 0.7, 40, 24).moved(-0.13) + tube(0.09, 0.7, 40, 24).moved(0.13), boots),
         (ring(0.13, 0.05, 48, 20).moved(0, 1.95), hat),
         (card(0.12, 0.14).moved(0, 1.45, 0.28), badge),
+        (tube(0.31, 0.22, 64, 8).moved(0, 1.44).tiled(1, 0.25), cape),
+        (tube(0.275, 0.05, 64, 2).moved(0, 1.16), belt),
+        (card(0.1, 0.1).moved(0.1, 1.3, 0.28), faded),
+        bones=_JOINT_LENGTH,
     )
-    joints = [scene.writer.add("nodes", name=f"joint {number}") for number in range(18)]
-    binds = scene.writer.accessor(np.tile(np.eye(4, dtype=np.float32).reshape(1, 16), (18, 1)))
+    joints = [
+        scene.writer.add("nodes", name=f"joint {number}", translation=[0, _JOINT_LENGTH if number else 0.0, 0])
+        for number in range(_JOINTS)
+    ]
+    for joint in joints[:-1]:
+        scene.writer.json["nodes"][joint]["children"] = [joint + 1]
+    inverse = np.tile(np.eye(4, dtype=np.float32), (_JOINTS, 1, 1))
+    # Columns after another, as glTF has matrices.
+    inverse[:, 3, 1] = -_JOINT_LENGTH * np.arange(_JOINTS)
+    binds = scene.writer.accessor(inverse.reshape(-1, 16))
     scene.writer.add("skins", name="warden", joints=joints, inverseBindMatrices=binds)
     scene.roots += [scene.writer.add("nodes", name="warden avatar", mesh=body, skin=0), joints[0]]
     times = np.linspace(0, 6, 721, dtype=np.float32)
     read = scene.writer.accessor(times, bounds=True)
     samplers = []
     for number in range(len(joints)):
-        swing = 0.4 * np.sin(times * (2 + number % 3) + number)
+        swing = 0.03 * np.sin(times * (2 + number % 3) + number)
         turns = np.stack([np.sin(swing / 2), 0 * swing, 0 * swing, np.cos(swing / 2)], axis=1).astype(np.float32)
         samplers.append({"input": read, "output": scene.writer.accessor(turns)})
     channels = [{"sampler": n, "target": {"node": node, "path": "rotation"}} for n, node in enumerate(joints)]

@@ -20,7 +20,15 @@ from oaktrim.core.makers.atlas.newmaterial import material_row
 from oaktrim.core.makers.atlas.rewrite import MovedDraw, Rewritten, rewritten
 from oaktrim.core.makers.atlas.scaling import WeightedScaling
 from oaktrim.core.makers.atlas.settings import Atlas, Rotation, Shrink
-from oaktrim.core.makers.atlas.sheets import ChartPlace, bake, factors_of, uv_turn
+from oaktrim.core.makers.atlas.sheets import (
+    ChartPlace,
+    bake,
+    factors_of,
+    kinds_of,
+    materials_of,
+    shift_of,
+    uv_turn,
+)
 from oaktrim.core.pixels.image import Image
 from oaktrim.core.progress import Progress, Task, map_unordered
 
@@ -145,10 +153,14 @@ def _group_laid_out(gathered: Gathered, place: int, group: Group, settings: Atla
 
 
 def _source_texels(gathered: Gathered, group: Group) -> float:
-    """Return the texels that a group's materials read, each its own; no less than a small sheet has."""
-    references = [gathered.contents[place].reference for place in group.contents]
-    sizes = [row.picture.size for row in references if row is not None]
-    return float(max(_SMALL_SHEET, sum(width * height for width, height in sizes)))
+    """Return the texels of a layout whose sheets have together as many as all maps of its materials; no less than a small sheet."""
+    pictures = [
+        {row.picture.path: row.picture.size for row in material.maps.values()}
+        for material in materials_of(gathered, group)
+    ]
+    read = sum(width * height for sizes in pictures for width, height in sizes.values())
+    sheets = sum(0.25 ** shift_of(kind, gathered, group) for kind in kinds_of(gathered, group))
+    return float(max(_SMALL_SHEET, read / max(sheets, 1e-9)))
 
 
 def _own_layouts(gathered: Gathered, group: Group, found: Layout, like: GroupLayout) -> list[GroupLayout]:

@@ -178,7 +178,7 @@ def shift_of(kind: MapKind, gathered: Gathered, group: Group) -> int:
                 mine = abs(np.linalg.det(row.maps[slot].array[:, :2]))
                 ratio = max(densities) / mine if mine > 0 else 1.0
                 shifts.append(int(np.floor(np.log2(max(1.0, ratio)) / 2 + 1e-9)))
-    return min(shifts, default=2 if kind.ending != "base" else 0)
+    return min(2, min(shifts, default=2 if kind.ending != "base" else 0))
 
 
 def bake(
@@ -200,7 +200,7 @@ def bake(
     OakTrimError : a picture cannot be read
     """
     materials = materials_of(gathered, group)
-    shift = min(shift_of(kind, gathered, group), 2)
+    shift = shift_of(kind, gathered, group)
     deep = any(row.maps[slot].picture.bits > 8 for row in materials for slot, _ in kind.slots if slot in row.maps)
     channels = 4 if kind.ending == "base" and group.alpha is not AlphaMode.OPAQUE else 3
     shape = (max(1, layout.height >> shift), max(1, layout.width >> shift))
