@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
+from contextlib import suppress
 from dataclasses import dataclass
 from functools import partial
 from math import cos, inf, pi, radians, sin
@@ -11,6 +12,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from oaktrim.core.errors import FileError, OakTrimError
 from oaktrim.core.files.gltf import parse_gltf
 from oaktrim.core.files.pictures import decode_picture
 from oaktrim.core.makers.atlas.making import AtlasMade
@@ -96,7 +98,11 @@ def atlas_drawables(source: SourceModel, made: AtlasMade, picture: Callable[[str
     ------
     OakTrimError : it cannot be read again
     """
-    before = {place: partial(picture, image_path(source, place)) for place in range(len(source.model.images))}
+    before: dict[int, Callable[[], Image]] = {}
+    for number in range(len(source.model.images)):
+        # One that lies outside the root is drawn hatched, as one that is not there.
+        with suppress(FileError):
+            before[number] = partial(picture, image_path(source, number))
     place = source.document.place
     again = model_of(parse_gltf(made.models[source.path].glb(), place), whole=True)
     after: dict[int, Callable[[], Image]] = {}
@@ -106,7 +112,8 @@ def atlas_drawables(source: SourceModel, made: AtlasMade, picture: Callable[[str
         elif image.data is not None:
             after[number] = partial(decode_picture, image.data, place.file)
         else:
-            after[number] = partial(picture, place.target_of(image.uri))
+            with suppress(FileError):
+                after[number] = partial(picture, place.target_of(image.uri))
     return model_drawable(source.model, before), model_drawable(again, after)
 
 
@@ -119,7 +126,10 @@ def model_drawable(model: Model, pictures: Mapping[int, Callable[[], Image]]) ->
             return None
         key = (use.image, slot in (Slot.BASE_COLOUR, Slot.EMISSIVE))
         if key not in chains:
-            chains[key] = chain_of(pictures[use.image](), slot)
+            try:
+                chains[key] = chain_of(pictures[use.image](), slot)
+            except OakTrimError:
+                return None
         return BoundTexture(chains[key], use.wrap)
 
     return drawable(draw_list(model), model.materials, bind)

@@ -116,12 +116,21 @@ class SlotFacts(msgspec.Struct, frozen=True, array_like=True, gc=False):
 
 
 class MaterialFacts(msgspec.Struct, frozen=True, array_like=True, gc=False):
-    """A material; `content` is a hash of all but its name, images by their paths."""
+    """A material.
+
+    Parameters
+    ----------
+    content : hash of all but its name, images by their paths
+    drawn : how it is drawn, in words; materials that have this in common could be one. Empty where its maps forbid that
+    spread : tiles that the UVs of its widest draw reach over; 0 where nothing has it
+    """
 
     name: str
     content: str
     slots: tuple[SlotFacts, ...]
     overlapping: bool
+    drawn: str = ""
+    spread: float = 0.0
 
 
 class ObjectFacts(msgspec.Struct, frozen=True, array_like=True, gc=False):

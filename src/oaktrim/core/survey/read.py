@@ -21,7 +21,7 @@ from oaktrim.core.files.references import ReferenceFolder
 from oaktrim.core.pixels.detail import baked_light, detail_share, normal_facts, seam_ratio
 from oaktrim.core.pixels.image import Image, to_rgba
 from oaktrim.core.pixels.statistics import PixelFacts, pixel_facts, unit_codes
-from oaktrim.core.scene.model import Model, Slot
+from oaktrim.core.scene.model import GLTF_SLOTS, Material, Model, Slot
 from oaktrim.core.scene.read import SUFFIXES as MODELS
 from oaktrim.core.scene.read import parse_model
 from oaktrim.core.scene.uvs import leaves_tile, overlap_share, used_uvs
@@ -285,8 +285,29 @@ def _materials(model: Model, images: tuple[ImageRef, ...], place: ReferenceFolde
             content = content.replace(token, name)
         shares = [overlap_share(p.uvs[0], p.triangles) for p in mine if p.uvs and not leaves_tile(p.uvs[0])]
         digest = content_hash(content.encode("utf-8", "backslashreplace"))
-        found.append(MaterialFacts(material.name, digest, tuple(slots), any(share > 0.02 for share in shares)))
+        spread = max((float(np.ptp(p.uvs[0], axis=0).max()) for p in mine if p.uvs and len(p.uvs[0])), default=1.0)
+        found.append(
+            MaterialFacts(
+                material.name, digest, tuple(slots), any(share > 0.02 for share in shares), _drawn(material),
+                spread if mine else 0.0,
+            )
+        )  # fmt: skip
     return found
+
+
+def _drawn(material: Material) -> str:
+    """Return how a material is drawn, in words; empty where it reads maps that only it knows."""
+    if any(use.slot not in GLTF_SLOTS or use.name != use.slot.value or use.image is None for use in material.uses):
+        return ""
+    try:
+        row = msgspec.json.decode(material.content)
+    except msgspec.DecodeError:
+        return "opaque" if material.opaque else "blended"
+    words = {"MASK": "cut out by alpha", "BLEND": "blended"}.get(str(row.get("alphaMode")), "opaque")
+    words += ", both sides" if row.get("doubleSided") is True else ""
+    extensions = row.get("extensions", {})
+    names = sorted(extensions) if isinstance(extensions, dict) else []
+    return ", ".join((words, *names))
 
 
 def _identity(ref: ImageRef, place: ReferenceFolder) -> str:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
+from oaktrim.desk.benches.atlas.bench import AtlasBench
 from oaktrim.desk.benches.bench import Bench
 from oaktrim.desk.benches.channels.bench import ChannelsBench
 from oaktrim.desk.benches.proof.bench import ProofBench
@@ -12,7 +13,9 @@ from oaktrim.desk.benches.sightlines.bench import SightlinesBench
 from oaktrim.desk.benches.survey.bench import SurveyBench
 from oaktrim.desk.session.session import Session
 
-BENCHES: list[Callable[[Session], Bench]] = [SurveyBench, SightlinesBench, ProofBench, ChannelsBench, ShipBench]
+BENCHES: list[Callable[[Session], Bench]] = [
+    SurveyBench, SightlinesBench, ProofBench, ChannelsBench, AtlasBench, ShipBench,
+]  # fmt: skip
 
 
 def make_benches(session: Session) -> tuple[Bench, ...]:

@@ -25,6 +25,7 @@ from oaktrim.core.errors import OakTrimError
 from oaktrim.core.job.document import SUFFIX
 from oaktrim.core.plan.ladder import SizeStep
 from oaktrim.core.survey.findings.finding import Remedy
+from oaktrim.desk.benches.atlas.bench import AtlasBench
 from oaktrim.desk.benches.bench import Action, Bench
 from oaktrim.desk.benches.channels.bench import ChannelsBench
 from oaktrim.desk.benches.proof.bench import ProofBench
@@ -72,7 +73,8 @@ class Window(QMainWindow):
         self.benches = make_benches(self.session)
         self.survey, self.proof = self.bench(SurveyBench), self.bench(ProofBench)
         self.sightlines = self.bench(SightlinesBench)
-        self.channels, self.ship = self.bench(ChannelsBench), self.bench(ShipBench)
+        self.channels, self.atlas = self.bench(ChannelsBench), self.bench(AtlasBench)
+        self.ship = self.bench(ShipBench)
         self.welcome = Welcome()
         self.top = TopBar(self.session)
         self.rules = RulesBand(self.session)
@@ -253,6 +255,10 @@ class Window(QMainWindow):
 
     def _use_maker(self, remedy: Remedy) -> None:
         """Open the maker that mends a finding, on what is selected."""
+        if remedy is Remedy.ATLAS:
+            self.reveal(self.atlas)
+            self.atlas.begin()
+            return
         self.reveal(self.channels)
         self.channels.begin(remedy)
 

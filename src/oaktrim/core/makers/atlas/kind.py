@@ -5,28 +5,37 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import lru_cache
+from math import floor, log2
 from pathlib import Path, PurePosixPath
 from typing import Any
 from urllib.parse import quote
 
 import msgspec
+import numpy as np
 
 from oaktrim.core.errors import FileError, Unsupported
+from oaktrim.core.formats.catalogue import ORDER
 from oaktrim.core.makers.atlas.contents import Gathered
 from oaktrim.core.makers.atlas.making import Links, atlas_json, laid_out, made
 from oaktrim.core.makers.atlas.naming import SheetName, model_names, sheet_names, sheet_uri
 from oaktrim.core.makers.atlas.opened import Pictures, gathered_of, model_at, picture_of_facts
 from oaktrim.core.makers.atlas.reading import SourceModel, SourcePicture, image_path
 from oaktrim.core.makers.atlas.settings import Atlas
+from oaktrim.core.makers.atlas.sheets import materials_of, shift_of
+from oaktrim.core.makers.firstformat import format_of_all
 from oaktrim.core.makers.names import folder_of, safe
-from oaktrim.core.makers.registry import MakerContext, MakerKind
+from oaktrim.core.makers.registry import FirstCut, MakerContext, MakerKind
 from oaktrim.core.pixels.image import Image
+from oaktrim.core.plan.resolve import Plan
 from oaktrim.core.progress import Task
 from oaktrim.core.scene.model import AlphaMode
 from oaktrim.core.survey.derived import Derivation, Output, Sources
 from oaktrim.core.survey.places import file_of, file_stamp
 from oaktrim.core.survey.products import Products
 from oaktrim.core.survey.roles import Role
+
+# Of a level, by which a sheet may have more than its sources ship with.
+_OVER = 0.35
 
 
 @dataclass(frozen=True)
@@ -130,6 +139,32 @@ class AtlasKind(MakerKind[Atlas]):
             for name in sheet_names(look, maker)
         )  # fmt: skip
         return AtlasDerivation(maker, outputs, tuple(sorted(merged)), pictures)
+
+    def first_cuts(self, maker: Atlas, plan: Plan, context: MakerContext) -> list[FirstCut]:
+        """Keep the format that most texels of a kind of map ship as, and no more texels than they ship with, in whole levels."""
+        inventory = plan.inventory
+        facts = {row.path: row for row in inventory.textures}
+        roles = {row.path: guess.role for row, guess in zip(inventory.textures, inventory.roles, strict=True)}
+        look = gathered_in(MakerContext(inventory.root, context.makers, context.layouts, facts, roles), maker)
+        found = []
+        for name in sheet_names(look, maker):
+            group = look.groups[name.group]
+            slots = [slot for slot, _ in name.kind.slots]
+            uses = [
+                row for material in materials_of(look, group) for slot, row in material.maps.items() if slot in slots
+            ]
+            rows = inventory.rows(sorted({row.picture.path for row in uses}))
+            if not len(rows):
+                continue
+            shipped = plan.footprint.width[rows].astype(np.float64) * plan.footprint.height[rows]
+            whole = maker.size >> shift_of(name.kind, look, group)
+            # Of a sheet as high as wide, and a little over.
+            levels = floor(log2(float(shipped.sum()) / max(1, whole * whole)) / 2 + _OVER)
+            names = [ORDER[plan.formats[rows[place]]] for place in np.argsort(-shipped, kind="stable")]
+            alpha = name.kind.ending == "base" and group.alpha is not AlphaMode.OPAQUE
+            side = max(1, whole >> -levels) if whole and levels < 0 else 0
+            found.append(FirstCut(name.path, side, format_of_all(plan, names, name.kind.role, alpha)))
+        return found
 
 
 def gathered_in(context: MakerContext, maker: Atlas) -> Gathered:

@@ -8,19 +8,17 @@ from dataclasses import dataclass
 import msgspec
 import numpy as np
 
-from oaktrim.core.formats.catalogue import FORMATS, ORDER, formats_for
-from oaktrim.core.formats.format import Suits
+from oaktrim.core.formats.catalogue import ORDER
+from oaktrim.core.makers.firstformat import format_of_all
 from oaktrim.core.makers.layouts import Layout, layout_named
 from oaktrim.core.makers.names import folder_of, safe
 from oaktrim.core.makers.pack.pack import Pack, pack_picture, pack_size
 from oaktrim.core.makers.registry import FirstCut, MakerContext, MakerKind
-from oaktrim.core.plan.advice import format_options
 from oaktrim.core.plan.resolve import Plan
 from oaktrim.core.progress import Task
 from oaktrim.core.scene.model import Slot
 from oaktrim.core.survey.derived import Derivation, Output, SlotUse, Sources
 from oaktrim.core.survey.products import Products
-from oaktrim.core.survey.roles import Role
 
 
 @dataclass(frozen=True)
@@ -97,16 +95,5 @@ class PackKind(MakerKind[Pack]):
         side = int(np.maximum(plan.footprint.width[rows], plan.footprint.height[rows]).max())
         whole = max(pack_size(maker, [plan.inventory.textures[row].size for row in rows]))
         names = [ORDER[place] for place in plan.formats[rows]]
-        shipped = _format_of_all(plan, names, layout.role, layout.count == len("RGBA"))
+        shipped = format_of_all(plan, names, layout.role, layout.count == len("RGBA"))
         return [FirstCut(maker.name, side if side < whole else 0, shipped)]
-
-
-def _format_of_all(plan: Plan, names: list[str], role: Role, alpha: bool) -> str:
-    """Return the format that maps go on in as one texture, or nothing where none of them was compressed."""
-    compressed = [name for name in names if FORMATS[name].compressed]
-    if not compressed:
-        return ""
-    fit = [option.format.name for option in format_options(plan.target, role, alpha) if not option.against]
-    same = next((name for name in compressed if name in fit and len(FORMATS[name].channels) >= len("RGB")), None)
-    # Sources of one channel go on in the best format of their family that keeps several.
-    return same or next((row.name for row in formats_for(Suits.PACKED) if row.name in fit), "")

@@ -37,6 +37,7 @@ class Remedy(Enum):
     LEVELS = "levels"
     PATCH = "patch"
     PACK = "pack"
+    ATLAS = "atlas"
     IMPOSTER = "imposter"
     SURFACE = "surface"
 

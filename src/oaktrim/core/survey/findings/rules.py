@@ -55,6 +55,7 @@ _SHIPPED: tuple[tuple[Rule, dict[str, str]], ...] = (
     (encoding.packed_file, {"packed-file": "Small file, large in memory"}),
     (sizes.heaviest_tenth, {"heaviest-tenth": "Heaviest tenth"}),
     (structure.duplicate_materials, {"duplicate-material": "Same material"}),
+    (structure.mergeable_materials, {"mergeable-materials": "Could be one material"}),
     (sight.never_seen, {"never-seen": "Never seen"}),
     (structure.unused_textures, {"unused-texture": "Unused"}),
     (structure.far_objects, {"far-object": "Far object"}),

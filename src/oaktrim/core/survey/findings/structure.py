@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Iterator
 
+from oaktrim.core.survey.facts import ModelFacts
 from oaktrim.core.survey.findings.finding import Finding, Fix, Remedy, RuleContext, Severity
 from oaktrim.core.survey.inventory import counts_of
 from oaktrim.core.targets.lines import LINES, Unit
@@ -13,6 +14,8 @@ from oaktrim.core.units import bytes_text
 # An object that is never taller than this part of the picture is far: 64 lines of 1080.
 _FAR = 64 / 1080
 _FAR_TRIANGLES = 500
+# Draws that merging spares at least, and tiles of a texture that can be written out in an atlas.
+_LEAST_SPARED, _MOST_TILES = 2, 8
 
 
 def duplicate_materials(context: RuleContext) -> Iterator[Finding]:
@@ -36,6 +39,35 @@ def duplicate_materials(context: RuleContext) -> Iterator[Finding]:
             f"{'; '.join(texts[:6])}{' and more' if len(texts) > 6 else ''}: each is a draw of its own",
             0,
             "let the objects share one material",
+        )
+
+
+def mergeable(model: ModelFacts) -> dict[str, list[str]]:
+    """Return the names of materials that could be one, by how they are drawn; those that tile their texture often cannot."""
+    ways: dict[str, list[str]] = defaultdict(list)
+    for material in model.materials:
+        if material.drawn and 0 < material.spread <= _MOST_TILES:
+            ways[material.drawn].append(material.name)
+    return {way: names for way, names in ways.items() if len(names) > 1}
+
+
+def mergeable_materials(context: RuleContext) -> Iterator[Finding]:
+    """Materials of a model that could be one, with their maps in one sheet."""
+    for model in context.inventory.models:
+        merged = mergeable(model)
+        spared = sum(len(names) - 1 for names in merged.values())
+        if spared < _LEAST_SPARED or model.path in context.inventory.made:
+            continue
+        drawn = sum(material.spread > 0 for material in model.materials)
+        parts = "; ".join(f"{len(names)} that are {way}: {_listed(names)}" for way, names in merged.items())
+        yield context.finding(
+            "mergeable-materials",
+            Severity.NOTE,
+            model.path,
+            f"{drawn} materials could be {drawn - spared}, each a draw: {parts}",
+            0,
+            "merge them into an atlas",
+            Fix(Remedy.ATLAS),
         )
 
 

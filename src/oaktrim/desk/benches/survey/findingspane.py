@@ -26,6 +26,12 @@ from oaktrim.core.units import bytes_text
 from oaktrim.desk.look.properties import with_properties
 from oaktrim.desk.session.session import Session
 
+# What makers mend, and the key that opens their bench.
+_MADE = {
+    Remedy.PATCH: "Open in Channels",
+    Remedy.PACK: "Open in Channels",
+    Remedy.ATLAS: "Open in Atlas",
+}
 _SIGNS = {Severity.ERROR: "▲ error", Severity.WARNING: "! warning", Severity.NOTE: "· note"}
 
 
@@ -168,8 +174,9 @@ class FindingsPane(QWidget):
         files = len({f.path for f in can})
         self.mend.setText(f"Mend {'it' if files == 1 else f'all {files}'}")
         self.mend.setEnabled(bool(can))
-        if not can and self._maker() is not None:
-            self.mend.setText("Open in Channels")
+        maker = self._maker()
+        if not can and maker is not None:
+            self.mend.setText(_MADE[maker])
             self.mend.setEnabled(True)
         self.mend.setVisible(bool(rows))
         self.quiet.setVisible(bool(rows))
@@ -182,15 +189,16 @@ class FindingsPane(QWidget):
 
     def _maker(self) -> Remedy | None:
         """Return the remedy of what is meant that a maker does."""
-        kinds = [f.fix.kind for f in self._meant() if f.fix is not None and f.fix.kind in (Remedy.PATCH, Remedy.PACK)]
+        kinds = [f.fix.kind for f in self._meant() if f.fix is not None and f.fix.kind in _MADE]
         return kinds[0] if kinds else None
 
     def _mend(self) -> None:
         """Make the cuts that mend what is meant, as one edit on the watched target, or open the maker that does."""
         kind = self._maker()
         if kind is not None:
-            rows = self._rows()
-            self._session.select(tuple(dict.fromkeys(rows[f.path] for f in self._meant() if f.path in rows)))
+            session = self._session
+            places = {session.asset_path(asset): asset for asset in range(session.asset_count)}
+            session.select(tuple(dict.fromkeys(places[f.path] for f in self._meant() if f.path in places)))
             self.maker_wanted.emit(kind)
             return
         session, wanted = self._session, defaultdict[Change, list[str]](list)
