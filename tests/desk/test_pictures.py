@@ -43,7 +43,7 @@ def test_an_empty_folder_opens(qtbot, window, tmp_path):
         window.session.open(tmp_path / "nothing")
     assert window.survey.model.rowCount() == 0
     assert "Nothing selected" in window.swatch.name.text()
-    for place in range(5):
+    for place in range(len(window.benches)):
         window.show_bench(place)
     window.set_theme("dusk")
     assert not window.survey.cuts.cap.isEnabled()

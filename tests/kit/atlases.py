@@ -56,7 +56,7 @@ class Coat:
         if uv is not None:
             row["TEXCOORD_0"] = writer.accessor(np.asarray(uv, np.float32), indices=False)
         row |= {name: writer.accessor(values, indices=False) for name, values in attributes.items()}
-        primitive = {"attributes": row, "indices": writer.accessor(np.asarray(triangles), indices=True)}
+        primitive = {"attributes": row, "indices": writer.accessor(np.asarray(triangles).reshape(-1), indices=True)}
         if paint is not None:
             primitive["material"] = paint
         self.primitives.append(primitive)

@@ -70,8 +70,9 @@ class Layout:
 
     @property
     def occupancy(self) -> float:
-        """The share of the sheets that charts cover with half a gutter."""
-        return min(1.0, float(self.cells.covered.sum()) * CELL * CELL / (self.width * self.height * self.sheets))
+        """The share of the sheets that charts cover with half a gutter, which may reach over their borders."""
+        room = (self.width + 2 * self.margin) * (self.height + 2 * self.margin) * self.sheets
+        return min(1.0, float(self.cells.covered.sum()) * CELL * CELL / room)
 
     def matrices(self) -> Floats:
         """Return the matrix of each chart from texels of its source to texels of its sheet, (N, 2, 3)."""

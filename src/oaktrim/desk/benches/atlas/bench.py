@@ -27,6 +27,7 @@ from oaktrim.core.makers.registry import of_type
 from oaktrim.core.pixels.image import Image
 from oaktrim.core.plan.resolve import Plan, resolve
 from oaktrim.core.progress import Progress, Task
+from oaktrim.core.proof.alike import Alike
 from oaktrim.core.proof.atlasdraft import AtlasDraft, Island, draft, islands_of_plan, memory_on
 from oaktrim.core.survey.facts import ModelFacts
 from oaktrim.core.survey.findings.structure import mergeable
@@ -347,6 +348,11 @@ class AtlasBench(Bench):
         self.remove.setVisible(made is not None)
         self.make.setText("Make it" if made is None else "Change it")
         self.make.setEnabled(self._ready and (made is None or self._finished() != made))
+
+    @property
+    def likeness(self) -> Alike | None:
+        """How far the model is from itself, once that is known of what is set."""
+        return self._shown.draft.alike if self._shown is not None and self._ready else None
 
     @property
     def _ready(self) -> bool:
