@@ -5,7 +5,7 @@ from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtGui import QWheelEvent
 from PySide6.QtWidgets import QApplication, QPushButton
 
-from oaktrim.core.makers.atlas.settings import Atlas, Repeats, Take
+from oaktrim.core.makers.atlas.settings import Atlas, Repeats, Rotation, Take
 from oaktrim.core.makers.registry import of_type
 from tests.desk.reach import said
 from tests.kit.atlases import coat
@@ -131,3 +131,24 @@ def test_the_floor_is_dragged_and_what_has_no_room_is_said(qtbot, bench):
     bench._change(size=16)
     qtbot.waitUntil(lambda: "no room" in bench.sheet._words, timeout=30000)
     assert not bench.make.isEnabled()
+
+
+def test_more_is_set_in_its_menu_and_another_model_goes_in(qtbot, bench, opened, art):
+    def choose(words):
+        action = next(a for a in bench.settings.more.menu().actions() if a.text() == words)
+        action.trigger()
+
+    choose("Sheets as high as wide")
+    choose("No turns")
+    assert bench.wanted().square and bench.wanted().rotate is Rotation.NONE
+    drafted(qtbot, bench)
+    width, height = bench._shown.draft.plan.groups[0].layout.width, bench._shown.draft.plan.groups[0].layout.height
+    assert width == height and "sheet" in bench.settings.sheets.suffix()
+    coat(art, "cap.glb")
+    opened.session.survey_again()
+    qtbot.waitUntil(lambda: bench.models.count() == 2, timeout=20000)
+    choose("cap.glb")
+    assert bench.wanted().source_models == ("coat.glb", "cap.glb")
+    shown = drafted(qtbot, bench)
+    assert len(shown.draft.gathered.notes) == 8 and shown.draft.change.after.materials == 2
+    assert sum(note.same_as >= 0 for note in shown.draft.gathered.notes) == 4

@@ -333,7 +333,7 @@ def test_one_atlas_comes_out_the_same_twice_and_pins_stay(tmp_path):
         np.testing.assert_array_equal(one.sheets[name].pixels, two.sheets[name].pixels)
     pinned = make(tmp_path, "coat.glb", size=256, pins=(Pin(1, sheet=0, x=120, y=136),))
     assert json_of(pinned)["islands"][1]["place"] == [120, 136, 64, 64]
-    with pytest.raises(Unsupported, match="no room"):
+    with pytest.raises(Unsupported, match="its place has no room"):
         make(tmp_path, "coat.glb", size=256, pins=(Pin(1, sheet=0, x=0, y=0), Pin(0, sheet=0, x=8, y=8)))
 
 
@@ -403,7 +403,7 @@ def test_twenty_thousand_islands_and_a_cancel_within_a_second(tmp_path):
     made_of.add(cloth, points, uv, np.arange(3 * count, dtype=np.uint32))
     made_of.add(felt, points + np.float32([5, 0, 0]), uv, np.arange(3 * count, dtype=np.uint32))
     made_of.save(tmp_path / "dust.glb")
-    gathered, settings, _ = gather(tmp_path, "dust.glb", size=1024)
+    gathered, settings, _ = gather(tmp_path, "dust.glb", size=4096)
     steps, longest = 0, 0.0
     task, last = laid_out(gathered, settings), time.monotonic()
     for _ in task:
@@ -412,7 +412,7 @@ def test_twenty_thousand_islands_and_a_cancel_within_a_second(tmp_path):
         if steps == 6:
             task.close()
             break
-    assert steps == 6 and longest < 5
+    assert steps == 6 and longest < 2
 
 
 def test_an_obj_goes_in_and_comes_out_as_gltf(tmp_path):

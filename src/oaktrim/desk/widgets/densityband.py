@@ -20,27 +20,33 @@ class DensityBand(QWidget):
     Signals
     -------
     floor_changed : texels a metre that nothing falls below, 0 for none, and whether the hand has let go
+    ceiling_changed : texels a metre that nothing has more of, 0 for none, and the same; dragged with Shift
     """
 
     floor_changed = Signal(float, bool)
+    ceiling_changed = Signal(float, bool)
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self._bars: NDArray[np.float64] = np.zeros(_BARS)
         self._range = (_LOW, _HIGH)
-        self.floor = 0.0
+        self.floor = self.ceiling = 0.0
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("Texels a metre")
-        self.setToolTip("Drag: no island falls below this, as long as its source has it")
+        self.setToolTip(
+            "Drag: no island falls below this, as long as its source has it. Drag with Shift: none has more than this"
+        )
 
     def sizeHint(self) -> QSize:
         return QSize(300, 74)
 
-    def show_densities(self, densities: NDArray[np.float64], areas: NDArray[np.float64], floor: float) -> None:
-        """Show the density of each island (N,), by its area on the model."""
+    def show_densities(
+        self, densities: NDArray[np.float64], areas: NDArray[np.float64], bounds: tuple[float, float]
+    ) -> None:
+        """Show the density of each island (N,), by its area on the model; `bounds` are the floor and the ceiling, 0 for none."""
         known = densities > 0
-        self.floor = floor
+        self.floor, self.ceiling = bounds
         if known.any():
             low, high = float(densities[known].min()), float(densities[known].max())
             self._range = (2.0 ** np.floor(np.log2(low) - 1), 2.0 ** np.ceil(np.log2(high) + 1))
@@ -63,14 +69,14 @@ class DensityBand(QWidget):
         return 0.0 if part <= 0 else float(self._range[0] * 2 ** (min(1.0, part) * self._span))
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
-        self._drag(event.position(), False)
+        self._drag(event, False)
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         if event.buttons() & Qt.MouseButton.LeftButton:
-            self._drag(event.position(), False)
+            self._drag(event, False)
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
-        self._drag(event.position(), True)
+        self._drag(event, True)
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         steps = {Qt.Key.Key_Right: 2**0.25, Qt.Key.Key_Left: 2**-0.25}
@@ -83,9 +89,14 @@ class DensityBand(QWidget):
         else:
             super().keyPressEvent(event)
 
-    def _drag(self, point: QPointF, done: bool) -> None:
-        self.floor = self._value(point.x())
-        self.floor_changed.emit(self.floor, done)
+    def _drag(self, event: QMouseEvent, done: bool) -> None:
+        value = self._value(event.position().x())
+        if event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
+            self.ceiling = 0.0 if value >= self._range[1] else value
+            self.ceiling_changed.emit(self.ceiling, done)
+        else:
+            self.floor = value
+            self.floor_changed.emit(self.floor, done)
         self.update()
 
     def paintEvent(self, event: QPaintEvent) -> None:
@@ -109,20 +120,23 @@ class DensityBand(QWidget):
         painter.fillRect(QRectF(room.left(), room.bottom(), room.width(), 1), QColor(now.soft))
         self._paint_scale(painter, room)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        x = room.left() + floor * room.width()
+        self._paint_notch(painter, room, floor, self.floor)
+        if self.ceiling:
+            self._paint_notch(painter, room, self._part(self.ceiling), self.ceiling)
+        painter.end()
+
+    def _paint_notch(self, painter: QPainter, room: QRectF, part: float, value: float) -> None:
+        now, x = tokens(), room.left() + part * room.width()
         painter.setPen(QPen(QColor(now.ink), 1.5))
         painter.setBrush(QColor(now.ink))
         painter.drawLine(QPointF(x, room.top() - 4), QPointF(x, room.bottom()))
-        painter.drawPolygon(
-            QPolygonF([QPointF(x - 5, room.top() - 12), QPointF(x + 5, room.top() - 12), QPointF(x, room.top() - 4)])
-        )
-        if self.floor:
+        top = room.top() - 12
+        painter.drawPolygon(QPolygonF([QPointF(x - 5, top), QPointF(x + 5, top), QPointF(x, room.top() - 4)]))
+        if value:
             left = x > room.right() - 60
             side = QRectF(x - 68 if left else x + 8, room.top() - 13, 60, 14)
-            painter.drawText(
-                side, Qt.AlignmentFlag.AlignRight if left else Qt.AlignmentFlag.AlignLeft, f"{self.floor:,.0f}"
-            )
-        painter.end()
+            flag = Qt.AlignmentFlag.AlignRight if left else Qt.AlignmentFlag.AlignLeft
+            painter.drawText(side, flag, f"{value:,.0f}")
 
     def _part(self, value: float) -> float:
         return 0.0 if value <= 0 else min(1.0, max(0.0, float(np.log2(value / self._range[0])) / self._span))

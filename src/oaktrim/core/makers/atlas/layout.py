@@ -274,7 +274,7 @@ def _tried(
         # Where one order does not do with so much room, others seldom do.
         orders = orders[:4]
     for number, order in enumerate(orders):
-        placed = place(shapes, order, (columns, rows), wanted.sheets, steps, fixed)
+        placed = yield from place(shapes, order, (columns, rows), wanted.sheets, steps, fixed)
         if placed.complete:
             return _layout(charts, scales, angles, cells, placed, size, wanted)
         if number % 4 == 3:
@@ -326,7 +326,7 @@ def _best_in(charts: ChartSet, scaling: Scaling, wanted: Wanted, size: tuple[int
             failed += 1
             factor *= _STEP if failed < 40 else 0.8
             if failed > 160:
-                raise Unsupported(f"what must keep its texels has no room on {wanted.sheets} of {size[0]}x{size[1]}")
+                raise _no_room(charts, scaling(0.0), wanted, size)
     # Orders that differ a little, at a scale a little larger, as long as one fits.
     grown: Layout | None = best
     left = _tries(charts.count)
@@ -340,6 +340,14 @@ def _best_in(charts: ChartSet, scaling: Scaling, wanted: Wanted, size: tuple[int
         grown = yield from _tried(charts, scaling(factor), wanted, size, tries=left)
         left -= 1
     return (yield from _filled_up(charts, scaling, wanted, best, reached))
+
+
+def _no_room(charts: ChartSet, least: Floats, wanted: Wanted, size: tuple[int, int]) -> Unsupported:
+    """Return why charts have no room however small they are."""
+    where = f"no room on {wanted.sheets} of {size[0]}x{size[1]}"
+    if (least >= 1).any() or wanted.pins:
+        return Unsupported(f"what must keep its texels or its place has {where}")
+    return Unsupported(f"{charts.count:,} islands {wanted.gutter} texels apart have {where}, however small they are")
 
 
 def _filled_up(charts: ChartSet, scaling: Scaling, wanted: Wanted, best: Layout, factor: float) -> Task[Layout]:

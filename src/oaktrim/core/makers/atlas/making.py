@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 from oaktrim.core.errors import Unsupported
 from oaktrim.core.makers.atlas.contents import Content, Gathered, Group, density
 from oaktrim.core.makers.atlas.layout import ChartSet, Layout, Wanted, arranged, own_layout
+from oaktrim.core.makers.atlas.matrices import uv_turn
 from oaktrim.core.makers.atlas.naming import SheetName, sheet_names, sheets_in
 from oaktrim.core.makers.atlas.newmaterial import material_row
 from oaktrim.core.makers.atlas.rewrite import MovedDraw, Rewritten, rewritten
@@ -27,7 +28,6 @@ from oaktrim.core.makers.atlas.sheets import (
     kinds_of,
     materials_of,
     shift_of,
-    uv_turn,
 )
 from oaktrim.core.pixels.image import Image
 from oaktrim.core.progress import Progress, Task, map_unordered

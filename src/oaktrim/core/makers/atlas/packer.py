@@ -15,12 +15,15 @@ from numba import njit
 from numpy.typing import NDArray
 
 from oaktrim.core.makers.atlas.silhouettes import KERNEL, Silhouettes
+from oaktrim.core.progress import Progress, Task
 
 Ints = NDArray[np.int64]
 _ALL = np.uint64(0xFFFFFFFFFFFFFFFF)
 _ONE = np.uint64(1)
 # Cells of what is small, and charts from which rows are passed over where others of its size found no room.
 _SMALL, _MANY = 16, 2000
+# Charts that are placed between two looks at whether it is to be stopped.
+_AT_ONCE = 500
 
 
 @dataclass(frozen=True, eq=False)
@@ -123,7 +126,7 @@ def place(
     steps: Ints,
     fixed: Ints,
     stop_early: bool = True,
-) -> Placing:
+) -> Task[Placing]:
     """Place shapes in an order, each on the first sheet that has room for it.
 
     Parameters
@@ -149,7 +152,28 @@ def place(
         if stop_early and (on[fixed[:, 0] >= 0] < 0).any():
             return Placing(places, turns, on)
         order = order[fixed[order, 0] < 0]
-    _place(*tables, order, steps, columns, sheet, gaps, places, turns, on, stop_early)
+    # Where the last small shape of a size stood: what is above it is full but for what another outline would find.
+    hints = np.zeros((sheets, _SMALL + 1, _SMALL + 1), np.int64)
+    many = len(order) > _MANY
+    for first in range(0, len(order), _AT_ONCE):
+        _place(
+            *tables,
+            order[first : first + _AT_ONCE],
+            steps,
+            columns,
+            sheet,
+            gaps,
+            places,
+            turns,
+            on,
+            stop_early,
+            many,
+            hints,
+        )
+        if stop_early and (on[order[first : first + _AT_ONCE]] < 0).any():
+            break
+        if len(order) > _AT_ONCE:
+            yield Progress(first, len(order), f"placing {len(order):,} islands")
     return Placing(places, turns, on)
 
 
@@ -290,19 +314,19 @@ def _first_place(runs, rows, first, down, last, sheet, gaps, step, start, limit,
 
 
 @njit(**KERNEL)
-def _place(runs, rows, firsts, widths, turns, order, steps, columns, sheet, gaps, places, turned, on, stop_early):
+def _place(
+    runs, rows, firsts, widths, turns, order, steps, columns, sheet, gaps, places, turned, on, stop_early, many, hints
+):
     """Place shapes one after the other; see `place`.
 
     Parameters
     ----------
     sheet : (P, L, H, W) uint64, as from `_clear`; gaps : (P, H) int64, the widest gap of each row
     places, turned, on : filled
+    many, hints : rows are passed over as (P, small, small) int64 tells, by width and height
     """
     words = sheet.shape[3]
     allowed, taken = np.zeros(words, np.uint64), np.zeros(words, np.uint64)
-    # Where the last small shape of a size stood: what is above it is full but for what another outline would find.
-    many = order.shape[0] > _MANY
-    hints = np.zeros((sheet.shape[0], _SMALL + 1, _SMALL + 1), np.int64)
     for n in range(order.shape[0]):
         chart = order[n]
         step = steps[chart]

@@ -17,6 +17,7 @@ from numpy.typing import NDArray
 
 from oaktrim.core.makers.atlas.contents import Content, Gathered, Group
 from oaktrim.core.makers.atlas.layout import CELL, Layout
+from oaktrim.core.makers.atlas.matrices import between, is_exact, rounded, sheet_to_slot, vector_turn
 from oaktrim.core.makers.atlas.reading import MapRead, SourceMaterial
 from oaktrim.core.makers.atlas.sampling import (
     APART,
@@ -45,7 +46,6 @@ _WRAPS = {Wrap.REPEAT: REPEAT, Wrap.CLAMP: CLAMP, Wrap.MIRROR: MIRROR}
 # Samples of a texel each way, at most; what shrinks more is read from a smaller picture.
 _MOST_SAMPLES = 2
 _BAND = 256
-_EXACT = 1e-6
 # Rows of a chart's box on a sheet: the first column and row, and which texels are its own.
 _Band = tuple[int, int, NDArray[np.bool_]]
 
@@ -325,24 +325,24 @@ class _Baker:
         codes = to_rgba(image, np.uint16 if self.pixels.dtype == np.uint16 else np.uint8)
         smaller: dict[int, NDArray[np.integer]] = {0: held(codes)}
         assert content.reference is not None
-        to_slot = _between(content.reference, row)
+        to_slot = between(content.reference, row)
         wraps = np.array([_WRAPS[wrap] for wrap in row.wrap], np.int64)
         pairs = np.array([(channel, channel) for channel in channels], np.int64)
         how = VECTOR if vector else COVERED if 3 in channels else APART
         tasks: list[Callable[[], None]] = []
         for chart in charts:
-            matrix = _sheet_to_slot(chart.matrix, to_slot, self.shift)
-            turn = _vector_turn(content.reference, chart.matrix) if vector else np.eye(2)
+            matrix = sheet_to_slot(chart.matrix, to_slot, self.shift)
+            turn = vector_turn(content.reference, chart.matrix) if vector else np.eye(2)
             exact = (
-                plain and _is_exact(matrix) and (not vector or bool(np.allclose(np.abs(turn), np.round(np.abs(turn)))))
+                plain and is_exact(matrix) and (not vector or bool(np.allclose(np.abs(turn), np.round(np.abs(turn)))))
             )
             if exact:
                 swap = bool(abs(turn[0, 0]) < 0.5)
                 signs = np.array([turn[0].sum() < 0, turn[1].sum() < 0], np.bool_)
-                rounded = _rounded(matrix)
+                whole = rounded(matrix)
 
                 def copied(
-                    chart: ChartPlace = chart, matrix: Floats = rounded, signs: Any = signs, swap: bool = swap
+                    chart: ChartPlace = chart, matrix: Floats = whole, signs: Any = signs, swap: bool = swap
                 ) -> None:
                     for left, top, owned in self._bands(chart.number):
                         copy(smaller[0], matrix, wraps, owned, left, top, signs, swap, self.pixels, pairs, self.known)
@@ -409,64 +409,3 @@ def _all_done(tasks: Sequence[Callable[[], None]], what: str) -> Task[None]:
     for done, _ in enumerate(map_unordered(lambda task: task(), tasks)):
         if done % 64 == 63 or done < 8:
             yield Progress(done, len(tasks), what)
-
-
-def _square(matrix: Floats) -> Floats:
-    """Return a matrix of 2 rows of 3 with the row that makes it one of 3."""
-    return np.vstack([matrix, [0.0, 0.0, 1.0]])
-
-
-def _inverse(matrix: Floats) -> Floats:
-    """Return the inverse of an affine matrix; where it has none, one that leads to its own offset."""
-    square = _square(matrix)
-    if abs(float(np.linalg.det(square))) < 1e-30:
-        return np.array([[0.0, 0.0, 0.0], [0.0, 0.0, 0.0], [0.0, 0.0, 1.0]])
-    found: Floats = np.linalg.inv(square).astype(np.float64)
-    return found
-
-
-def _between(reference: MapRead, row: MapRead) -> Floats:
-    """Return the matrix (3, 3) from texels of one map to those of another that the same UVs read."""
-    if reference.matrix == row.matrix:
-        return np.eye(3)
-    found: Floats = _square(row.array) @ _inverse(reference.array)
-    return found
-
-
-def _sheet_to_slot(chart: Floats, to_slot: Floats, shift: int) -> Floats:
-    """Return the matrix (2, 3) from texels of a map's sheet to texels of the picture."""
-    larger = np.diag([2.0**shift, 2.0**shift, 1.0])
-    found: Floats = (to_slot @ _inverse(chart) @ larger)[:2]
-    return found
-
-
-def _is_exact(matrix: Floats) -> bool:
-    """Say whether a matrix leads from middles of texels to middles of texels, one to one."""
-    turn = matrix[:, :2]
-    whole = np.abs(turn - np.round(turn)).max() < _EXACT and abs(abs(float(np.linalg.det(turn))) - 1) < _EXACT
-    offset = matrix[:, 2] + turn.sum(axis=1) / 2 - 0.5
-    return bool(whole and np.abs(offset - np.round(offset)).max() < 1e-3)
-
-
-def _rounded(matrix: Floats) -> Floats:
-    """Return a matrix that is exact but for rounding, exact."""
-    turn = np.round(matrix[:, :2])
-    offset = np.round(matrix[:, 2] + turn.sum(axis=1) / 2 - 0.5) - turn.sum(axis=1) / 2 + 0.5
-    return np.concatenate([turn, offset[:, None]], axis=1)
-
-
-def uv_turn(reference: MapRead | None, chart: Floats) -> Floats:
-    """Return how directions of UV are turned, or mirrored, by moving a chart: an orthogonal matrix (2, 2)."""
-    whole = chart[:, :2] @ (reference.array[:, :2] if reference is not None else np.eye(2))
-    u, size, v = np.linalg.svd(whole)
-    if size.min() <= 1e-12 * max(1e-300, size.max()):
-        return np.eye(2)
-    found: Floats = u @ v
-    return np.where(np.abs(found) < 1e-12, 0.0, found)
-
-
-def _vector_turn(reference: MapRead | None, chart: Floats) -> Floats:
-    """Return how the first two parts of a tangent-space vector are turned: V runs down, and their second part up."""
-    up = np.diag([1.0, -1.0])
-    found: Floats = up @ uv_turn(reference, chart) @ up
-    return found

@@ -13,7 +13,6 @@ from PySide6.QtWidgets import (
     QHBoxLayout,
     QLabel,
     QPushButton,
-    QSpinBox,
     QStackedWidget,
     QVBoxLayout,
     QWidget,
@@ -25,20 +24,21 @@ from oaktrim.core.makers.atlas.naming import SheetName
 from oaktrim.core.makers.atlas.settings import Atlas, MaterialChoice, Pin, Seen, Weight
 from oaktrim.core.makers.registry import of_type
 from oaktrim.core.pixels.image import Image
-from oaktrim.core.plan.resolve import Plan, resolve
-from oaktrim.core.progress import Progress, Task
+from oaktrim.core.plan.resolve import resolve
+from oaktrim.core.progress import Progress
 from oaktrim.core.proof.alike import Alike
-from oaktrim.core.proof.atlasdraft import AtlasDraft, Island, draft, islands_of_plan, memory_on
 from oaktrim.core.survey.facts import ModelFacts
 from oaktrim.core.survey.findings.structure import mergeable
 from oaktrim.core.units import size_text
 from oaktrim.desk.benches.atlas.cards import CardList
 from oaktrim.desk.benches.atlas.likenesspane import LikenessPane
+from oaktrim.desk.benches.atlas.settingsrow import SettingsRow
+from oaktrim.desk.benches.atlas.shown import Shown, shown_of
 from oaktrim.desk.benches.bench import Action, Bench
 from oaktrim.desk.look.properties import with_properties
 from oaktrim.desk.session.session import Session
 from oaktrim.desk.widgets.densityband import DensityBand
-from oaktrim.desk.widgets.layers import Layer, make_layer
+from oaktrim.desk.widgets.layers import make_layer
 from oaktrim.desk.widgets.sheetview import SheetView
 from oaktrim.desk.work.tasks import Work, start
 
@@ -46,45 +46,7 @@ _EMPTY = (
     "An atlas merges the materials of a model into one, with their maps in one sheet, so that it is drawn at once. "
     "There is no model here with two materials or more: add a glTF or OBJ model to the folder."
 )
-_WEIGHTS = {
-    Weight.AREA: ("by area", "Texels by how large an island is on the model: as many a metre everywhere"),
-    Weight.SEEN: ("as seen", "Texels by what the sightlines of this job show of each texture"),
-    Weight.AS_IS: ("as it was", "All islands shrink alike, where they have to"),
-}
 _MAPS = {"base": "base colour", "normal": "normal", "orm": "surface", "emissive": "emissive"}
-_OWN = "texels as now"
-_SIDES = (256, 512, 1024, 2048, 4096)
-
-
-class _Shown(msgspec.Struct, frozen=True):
-    """A draft with what is shown of it: layers by sheet, islands, and memory on the watched target."""
-
-    draft: AtlasDraft
-    islands: tuple[Island, ...]
-    layers: dict[str, Layer]
-    memory: tuple[int, int] | None
-
-
-def _shown(session_plan: Plan, settings: Atlas, layouts: tuple[object, ...], max_pixels: int) -> Task[_Shown]:
-    """Draft an atlas with all that the bench shows, each part as it comes."""
-    islands: tuple[Island, ...] = ()
-    layers: dict[str, Layer] = {}
-    memory: tuple[int, int] | None = None
-    task = draft(session_plan.inventory, settings, layouts, max_pixels)  # type: ignore[arg-type]
-    while True:
-        try:
-            step = next(task)
-        except StopIteration as end:
-            return _Shown(end.value, islands, layers, memory)
-        if isinstance(step.found, AtlasDraft):
-            now = step.found
-            if now.plan is not None and not islands:
-                islands = tuple(islands_of_plan(now.plan))
-            if now.made is not None and not layers:
-                layers = {path: make_layer(image) for path, image in now.made.sheets.items()}
-                memory = memory_on(session_plan, now)
-            step = Progress(step.done, step.total, step.what, _Shown(now, islands, layers, memory))
-        yield step
 
 
 class AtlasBench(Bench):
@@ -97,7 +59,7 @@ class AtlasBench(Bench):
         self.setObjectName("desk")
         self._session = session
         self._drafts: dict[str, Atlas] = {}
-        self._shown: _Shown | None = None
+        self._shown: Shown | None = None
         self._key: tuple[object, ...] = ()
         self._work: Work | None = None
         self._island = -1
@@ -110,10 +72,7 @@ class AtlasBench(Bench):
         self.cards = CardList()
         self.sheet = SheetView()
         self.sheet.setAccessibleName("The sheet with its islands")
-        self.weight = with_properties(QComboBox(), accessibleName="What texels go to", toolTip="What texels go to")
-        self.side = with_properties(QComboBox(), accessibleName="Longest side of a sheet")
-        self.sheets = with_properties(QSpinBox(), accessibleName="Sheets", toolTip="Sheets of each material, at most")
-        self.gutter = with_properties(QSpinBox(), accessibleName="Gutter", toolTip="Texels between islands")
+        self.settings = SettingsRow()
         self.which = with_properties(QComboBox(), accessibleName="Sheet that is shown")
         self.maps: dict[str, QPushButton] = {}
         self._facts = with_properties(QLabel(), objectName="caption", accessibleName="The sheet in numbers")
@@ -165,7 +124,7 @@ class AtlasBench(Bench):
         inner.addWidget(self.cards)
         middle = QVBoxLayout()
         middle.setSpacing(0)
-        middle.addLayout(self._settings_row())
+        middle.addWidget(self.settings)
         middle.addWidget(self.sheet, 1)
         middle.addLayout(self._maps_row())
         middle.addWidget(self.density)
@@ -174,35 +133,6 @@ class AtlasBench(Bench):
         across.addLayout(main, 1)
         across.addWidget(self.pane)
         return room
-
-    def _settings_row(self) -> QHBoxLayout:
-        row = QHBoxLayout()
-        row.setContentsMargins(6, 2, 8, 6)
-        row.setSpacing(4)
-        for place, (weight, (words, about)) in enumerate(_WEIGHTS.items()):
-            self.weight.addItem(words, weight)
-            self.weight.setItemData(place, about, Qt.ItemDataRole.ToolTipRole)
-        self.weight.setMinimumWidth(92)
-        row.addWidget(self.weight)
-        self.side.addItem(_OWN, 0)
-        for side in _SIDES:
-            self.side.addItem(f"{side:,} px", side)
-        self.side.setMinimumWidth(118)
-        self.side.setToolTip(
-            "Longest side of a sheet; as now is the smallest that loses nothing, if it has no more texels than the sources"
-        )
-        row.addWidget(self.side)
-        self.sheets.setRange(1, 8)
-        self.sheets.setSuffix(" sheet")
-        self.gutter.setRange(0, 64)
-        self.gutter.setSingleStep(4)
-        self.gutter.setPrefix("gutter ")
-        self.sheets.setFixedWidth(86)
-        self.gutter.setFixedWidth(92)
-        row.addWidget(self.sheets)
-        row.addWidget(self.gutter)
-        row.addStretch(1)
-        return row
 
     def _maps_row(self) -> QHBoxLayout:
         row = QHBoxLayout()
@@ -228,10 +158,8 @@ class AtlasBench(Bench):
         for signal in (session.opened, session.job_changed, session.watched_changed):
             signal.connect(self.refresh)
         self.models.currentIndexChanged.connect(lambda _: self.refresh())
-        self.weight.activated.connect(lambda _: self.weigh_by(self.weight.currentData()))
-        self.side.activated.connect(lambda _: self._change(size=self.side.currentData(), pins=()))
-        self.sheets.valueChanged.connect(lambda value: self._change(sheets=value, pins=()))
-        self.gutter.valueChanged.connect(lambda value: self._change(gutter=value))
+        self.settings.weighed.connect(self.weigh_by)
+        self.settings.changed.connect(lambda changes: self._change(**changes))
         self.which.activated.connect(lambda _: self._show_sheet())
         self.cards.picked.connect(self._pick_material)
         self.cards.said.connect(self._say)
@@ -240,7 +168,8 @@ class AtlasBench(Bench):
         self.sheet.turned.connect(self._turn)
         self.sheet.weighed.connect(self._weigh)
         self.sheet.freed.connect(self._free)
-        self.density.floor_changed.connect(self._set_floor)
+        self.density.floor_changed.connect(partial(self._set_bound, "floor"))
+        self.density.ceiling_changed.connect(partial(self._set_bound, "ceiling"))
         self.free.clicked.connect(lambda: self._change(pins=()))
         self.make.clicked.connect(self.make_it)
         self.remove.clicked.connect(self._take_back)
@@ -333,16 +262,9 @@ class AtlasBench(Bench):
 
     def _show_settings(self) -> None:
         wanted, made = self.wanted(), self.made
-        with QSignalBlocker(self.sheets), QSignalBlocker(self.gutter), QSignalBlocker(self.side):
-            self.sheets.setValue(wanted.sheets)
-            self.sheets.setSuffix(" sheet" if wanted.sheets == 1 else " sheets")
-            self.gutter.setValue(wanted.gutter)
-            place = self.side.findData(wanted.size)
-            if place < 0:
-                self.side.addItem(f"{wanted.size:,} px", wanted.size)
-                place = self.side.count() - 1
-            self.side.setCurrentIndex(place)
-        self.weight.setCurrentIndex(self.weight.findData(wanted.weight))
+        models = {model.path: model for model in self._session.workshop.found.models}
+        objects = [row.name for row in models[self.model].objects if row.name] if self.model in models else []
+        self.settings.show_settings(wanted, [path for path in self._paths() if path != self.model], objects)
         self.free.setVisible(bool(wanted.pins))
         self._name.setText(f"Atlas of {self.model.rsplit('/', 1)[-1].rpartition('.')[0]}")
         self.remove.setVisible(made is not None)
@@ -386,9 +308,10 @@ class AtlasBench(Bench):
             self._shown = None
             self.sheet.say("reading the model …")
             self.pane.say("")
-        plan = resolve(found.with_roles(job.role_patterns, job.roles), session.watched, job.cuts)
+        plain = found.with_roles(job.role_patterns, job.roles)
+        plans = tuple(resolve(plain, target, job.cuts) for target in session.targets)
 
-        def done(shown: _Shown) -> None:
+        def done(shown: Shown) -> None:
             if key == self._key:
                 self._take(shown)
                 self._facts_line()
@@ -402,7 +325,7 @@ class AtlasBench(Bench):
                 self._about.setText("")
                 self._show_settings()
 
-        work = self._work = start(_shown(plan, wanted, job.layouts, job.max_pixels), self, done, failed)
+        work = self._work = start(shown_of(plans, wanted, job.layouts, job.max_pixels), self, done, failed)
         work.found.connect(done)
         work.progress.connect(self._step)
         work.ended.connect(partial(self._ended, work))
@@ -418,7 +341,7 @@ class AtlasBench(Bench):
         if self._work is not None:
             self._work.cancel()
 
-    def _take(self, shown: _Shown) -> None:
+    def _take(self, shown: Shown) -> None:
         """Show as much of a draft as there is."""
         self._shown = shown
         now = shown.draft
@@ -436,9 +359,11 @@ class AtlasBench(Bench):
             self._show_sheet()
             density = np.array([island.density for island in shown.islands])
             self.density.show_densities(
-                density, np.array([island.metres for island in shown.islands]), now.settings.floor
+                density,
+                np.array([island.metres for island in shown.islands]),
+                (now.settings.floor, now.settings.ceiling),
             )
-        self.pane.show_draft(now, shown.memory, self._session.watched.name)
+        self.pane.show_draft(now, shown.memory)
         change = now.change
         if change is not None:
             about = [
@@ -596,9 +521,9 @@ class AtlasBench(Bench):
     def _free(self, number: int) -> None:
         self._change(pins=tuple(pin for pin in self.wanted().pins if pin.island != number))
 
-    def _set_floor(self, floor: float, done: bool) -> None:
+    def _set_bound(self, field: str, value: float, done: bool) -> None:
         if done:
-            self._change(floor=round(floor, 1))
+            self._change(**{field: round(value, 1)})
 
     def make_it(self) -> None:
         """Let the job make the atlas that is shown, as one step of undo."""

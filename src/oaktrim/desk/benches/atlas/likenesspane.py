@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import replace
 from math import inf
 
@@ -97,10 +98,10 @@ class LikenessPane(QFrame):
         self.go.hide()
         clear_layout(self._table)
 
-    def show_draft(self, draft: AtlasDraft, memory: tuple[int, int] | None, target: str) -> None:
+    def show_draft(self, draft: AtlasDraft, memory: Sequence[tuple[str, int, int]]) -> None:
         """Show as much of a draft as there is."""
         if draft.change is not None:
-            self._show_table(draft, memory, target)
+            self._show_table(draft, memory)
         if draft.before is not None and draft.after is not None:
             last = self._draft
             if last is None or last.after is not draft.after:
@@ -121,7 +122,7 @@ class LikenessPane(QFrame):
         self.worst.setText(f"Worst place: {worst.worst:.1f} steps just noticed")
         self.go.setVisible(worst.worst > 0)
 
-    def _show_table(self, draft: AtlasDraft, memory: tuple[int, int] | None, target: str) -> None:
+    def _show_table(self, draft: AtlasDraft, memory: Sequence[tuple[str, int, int]]) -> None:
         change = draft.change
         assert change is not None and draft.made is not None
         lines = draft.made.warnings
@@ -136,8 +137,7 @@ class LikenessPane(QFrame):
             ("textures", f"{change.before.textures:,}", f"{change.after.textures:,}"),
             ("vertices", f"{change.before.vertices:,}", f"{change.after.vertices:,}"),
         ]
-        if memory is not None:
-            rows.append((f"{target} memory", bytes_text(memory[0]), bytes_text(memory[1])))
+        rows += [(f"memory, {name}", bytes_text(before), bytes_text(after)) for name, before, after in memory]
         clear_layout(self._table)
         for row, (name, before, after) in enumerate(rows):
             self._table.addWidget(with_properties(QLabel(name), objectName="caption"), row, 0)
