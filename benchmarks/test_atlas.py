@@ -9,12 +9,12 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from tests.core.makers.test_atlas_packing import Common, stars
+from tests.core.makers.test_atlas_packing import stars
 from tests.kit.atlases import Coat, likeness, make
 
 from benchmarks.conftest import report, seconds
 from oaktrim.core.files.pictures import write_png
-from oaktrim.core.makers.atlas.layout import ChartSet, Layout, Wanted, arranged
+from oaktrim.core.makers.atlas.layout import ChartSet, Layout, OneFactor, Wanted, arranged
 from oaktrim.core.pixels.image import Image
 from oaktrim.core.progress import finish
 from oaktrim.demo.brush import noise
@@ -29,7 +29,7 @@ def test_packing(benchmark: pytest.FixtureRequest, count: int, size: int, reach:
     found: list[Layout] = []
 
     def pack() -> None:
-        found.append(finish(arranged(charts, Common(charts), Wanted(size, gutter=4, square=True))))
+        found.append(finish(arranged(charts, OneFactor(charts.count), Wanted(size, gutter=4, square=True))))
 
     took = seconds(pack, 1 if count > 5000 else 2)
     report(f"{count:,} star-shaped islands on {size}", "", f"{found[-1].occupancy:.3f} covered, {took:.1f} s", reach)

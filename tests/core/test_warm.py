@@ -13,6 +13,7 @@ from oaktrim.core.codecs.texture import EncodedTexture, decode_level, encode_lev
 from oaktrim.core.files.pictures import read_picture, write_png
 from oaktrim.core.formats.catalogue import FORMATS, ORDER
 from oaktrim.core.kernels import kernel_sources
+from oaktrim.core.makers.imposter.cloud import chosen
 from oaktrim.core.pixels.levels import build_mip_chain
 from oaktrim.core.pixels.resample import Filter, Resampling, resample
 from oaktrim.core.plan.cuts import Cap, Cut, SetFormat
@@ -25,6 +26,7 @@ from oaktrim.core.sight.sightlines import Sightlines
 from oaktrim.core.survey.drawables import TextureCache, load, ready
 from oaktrim.core.targets.target import target_named
 from oaktrim.core.warm import warm
+from tests.kit.atlases import coat, likeness, make
 from tests.kit.pictures import busy
 from tests.kit.sights import wall
 from tests.kit.trees import planned, put, surveyed
@@ -68,6 +70,10 @@ def test_nothing_is_compiled_after_set_up(tmp_path):
         made, _ = finish(ready(inventory, loaded, sources, TextureCache()))
         for samples in (1, 16):
             finish(draw_refining(made, framing(*made.draws.box()), (70, 40), Settings(samples, buffers=("ids",))))
+        coat(tmp_path / "scene")
+        made = make(tmp_path / "scene", "coat.glb", size=64)
+        assert likeness(tmp_path / "scene", made, "coat.glb", count=1, side=32).outline == 0
+        finish(chosen(loaded.draws.positions[loaded.draws.triangles].astype(np.float64), 2, 0.5))
         finish(demand_of(inventory, target_named("lounge"), Sightlines(), lambda _: np.ones(1, bool)))
     assert [e.data["dispatcher"].py_func.__name__ for _, e in recorder.buffer if e.is_start] == []
 

@@ -112,7 +112,7 @@ def atlas(
     Writes a .glb with its sheets inside, or of several models one each, which share PNG files beside them; and atlas.json.
     Exit status: 0; 2 when a model cannot be read or nothing can be merged.
     """
-    root, paths = _below_one_root(models)
+    root, paths = below_one_root(models)
     stem = safe(name) if name else f"{safe(models[0].stem)}_atlas"
     try:
         settings = Atlas(
@@ -141,7 +141,7 @@ def atlas(
         click.echo(shown(path))
 
 
-def _below_one_root(models: tuple[Path, ...]) -> tuple[Path, tuple[str, ...]]:
+def below_one_root(models: tuple[Path, ...]) -> tuple[Path, tuple[str, ...]]:
     """Return a folder that holds models and all that they read, and their paths below it."""
     files = [Path(os.path.abspath(path)) for path in models]
     root = Path(os.path.commonpath([file.parent for file in files]))

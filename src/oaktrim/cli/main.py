@@ -17,6 +17,7 @@ from oaktrim.cli.convert import decode, encode, measure
 from oaktrim.cli.example import example
 from oaktrim.cli.fit import fit
 from oaktrim.cli.formats import formats
+from oaktrim.cli.imposter import imposter
 from oaktrim.cli.job import cut, job_group, role_rules, roles
 from oaktrim.cli.makers import glyphs, layouts, pack, patch, unpack
 from oaktrim.cli.ship import ship
@@ -50,7 +51,7 @@ def prepare() -> None:
 
 _COMMANDS = (
     open_path, demo, example, survey, job_group, cut, roles, role_rules, sight, station, fit, ship,
-    pack, unpack, layouts, patch, glyphs, atlas, encode, decode, measure, formats, targets, prepare,
+    pack, unpack, layouts, patch, glyphs, atlas, imposter, encode, decode, measure, formats, targets, prepare,
 )  # fmt: skip
 for command in _COMMANDS:
     commands.add_command(command)

@@ -16,6 +16,7 @@ from oaktrim.core.formats.catalogue import FORMATS, ORDER
 from oaktrim.core.formats.format import mip_chain_bytes
 from oaktrim.core.kernels import forget_old_kernels, keep_in_turn, kernels_are_whole, note_whole_kernels
 from oaktrim.core.makers.atlas.rehearse import rehearse
+from oaktrim.core.makers.imposter.cloud import chosen
 from oaktrim.core.makers.rectangles import smallest_pages
 from oaktrim.core.pixels.distance import signed_distance
 from oaktrim.core.pixels.image import Image
@@ -88,7 +89,7 @@ def warm() -> Task[None]:
     """Run every kernel on a small picture of every type it can meet."""
     forget_old_kernels()
     names = _names()
-    total = 4 * len(_TYPES) + 1 + len(names)
+    total = 4 * len(_TYPES) + len(_PARTS) - 1 + len(names)
     for done, step in enumerate(chain(*(part() for part in _PARTS.values()), _codecs(names))):
         yield Progress(done, total, step.what)
 
@@ -130,9 +131,10 @@ def _draws() -> Task[None]:
 
 
 def _atlases() -> Task[None]:
-    """Run the kernels that lay out and bake atlases."""
+    """Run the kernels that lay out and bake atlases, and choose the planes of card clouds."""
     yield Progress(0, 1, "compiling for atlases")
     rehearse()
+    finish(chosen(np.random.default_rng(0).uniform(0, 1, (8, 3, 3)), 2, 0.0))
 
 
 _PARTS = {"looks": _looks, "draws": _draws, "atlases": _atlases}

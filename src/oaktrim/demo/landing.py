@@ -181,7 +181,7 @@ def _landing(rng: np.random.Generator) -> GltfWriter:
     times = scene.material("timetable", "timetable/timetable", "base")
     rack = scene.material("rack paint", "rack/bicycle_rack", "base n")
     scene.stand("timetable board", scene.mesh("board", (box(1.1, 0.8, 0.06), times)), (2.6, 1.0, 1.0))
-    hoops = joined(ring(0.35, 0.025, 40, 12).moved(0.6 * i) for i in range(5))
+    hoops = joined(ring(0.35, 0.025, 40, 12).upright().moved(0.6 * i) for i in range(5))
     scene.stand("bicycle rack", scene.mesh("hoops", (hoops, rack)), (-3.4, 0.2, 0.6))
     gauge = scene.writer.add(
         "materials",

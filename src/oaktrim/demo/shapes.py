@@ -28,6 +28,11 @@ class Shape:
         """Return the shape somewhere else."""
         return Shape((self.points + np.array([x, y, z], np.float32)), self.uv, self.triangles)
 
+    def upright(self) -> Shape:
+        """Return the shape tilted by a quarter turn about Z, so that what lay flat stands across X."""
+        x, y, z = self.points.T
+        return Shape(np.stack([y, -x, z], axis=1), self.uv, self.triangles)
+
     def tiled(self, across: float, down: float) -> Shape:
         """Return the shape with its UVs repeated."""
         return Shape(self.points, (self.uv * np.array([across, down], np.float32)), self.triangles)

@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 from scipy.ndimage import distance_transform_edt
 
-from oaktrim.core.makers.atlas.layout import CELL, ChartSet, Wanted, arranged
+from oaktrim.core.makers.atlas.layout import CELL, ChartSet, OneFactor, Wanted, arranged
 from oaktrim.core.makers.atlas.silhouettes import border_of, silhouettes
 from oaktrim.core.progress import finish
 
@@ -22,22 +22,6 @@ def stars(count, seed=0, low=10, high=90):
         corners.append(np.stack([np.broadcast_to(middle, ring.shape), ring, np.roll(ring, -1, axis=0)], axis=1))
         chart.append(np.full(points, place))
     return ChartSet(np.concatenate(corners), np.concatenate(chart), count)
-
-
-class Common:
-    """Every chart at one factor."""
-
-    def __init__(self, charts):
-        self.count = charts.count
-
-    def __call__(self, factor):
-        return np.full(self.count, min(factor, 1.0))
-
-    def after(self, factor):
-        return factor if factor < 1 else np.inf
-
-    def above(self, scales, factor):
-        return scales, np.zeros(0, np.int64)
 
 
 def owners(charts, layout, sheet):
@@ -64,8 +48,8 @@ def owners(charts, layout, sheet):
 @pytest.mark.parametrize(("turns", "free", "sheets", "gutter"), [(4, False, 1, 8), (1, False, 2, 4), (4, True, 1, 16)])
 def test_islands_keep_their_distance(turns, free, sheets, gutter):
     charts = stars(60, seed=turns)
-    layout = finish(arranged(charts, Common(charts), Wanted(256, sheets, True, gutter, turns, free)))
-    again = finish(arranged(charts, Common(charts), Wanted(256, sheets, True, gutter, turns, free)))
+    layout = finish(arranged(charts, OneFactor(charts.count), Wanted(256, sheets, True, gutter, turns, free)))
+    again = finish(arranged(charts, OneFactor(charts.count), Wanted(256, sheets, True, gutter, turns, free)))
     np.testing.assert_array_equal(layout.places, again.places)
     assert set(np.unique(layout.on)) == set(range(sheets)) and len(np.unique(layout.scales)) == 1
     for sheet in range(sheets):
@@ -83,7 +67,7 @@ def test_islands_keep_their_distance(turns, free, sheets, gutter):
 def test_sheets_are_filled(count, size, least):
     charts = stars(count, seed=3)
     charts = ChartSet(charts.corners * 8, charts.chart, charts.count)
-    layout = finish(arranged(charts, Common(charts), Wanted(size, gutter=4, square=True)))
+    layout = finish(arranged(charts, OneFactor(charts.count), Wanted(size, gutter=4, square=True)))
     assert (layout.width, layout.height) == (size, size) and layout.occupancy >= least
 
 
@@ -100,7 +84,7 @@ def test_a_shape_in_the_hole_of_another():
         ring += [[[x0, y0], [x1, y0], [x1, y1]], [[x0, y0], [x1, y1], [x0, y1]]]
     square = [[[0, 0], [inner - 40, 0], [inner - 40, inner - 40]], [[0, 0], [inner - 40, inner - 40], [0, inner - 40]]]
     charts = ChartSet(np.array(ring + square), np.array([0] * 8 + [1] * 2), 2)
-    layout = finish(arranged(charts, Common(charts), Wanted(256, square=True)))
+    layout = finish(arranged(charts, OneFactor(charts.count), Wanted(256, square=True)))
     np.testing.assert_array_equal(layout.scales, 1.0)
     assert owners(charts, layout, 0)[1] == 0
 

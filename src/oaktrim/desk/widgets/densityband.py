@@ -119,6 +119,8 @@ class DensityBand(QWidget):
                 )
         painter.fillRect(QRectF(room.left(), room.bottom(), room.width(), 1), QColor(now.soft))
         self._paint_scale(painter, room)
+        title = QRectF(room.right() - 160, room.top() - 13, 160, 14)
+        painter.drawText(title, Qt.AlignmentFlag.AlignRight, "texels a metre")
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         self._paint_notch(painter, room, floor, self.floor)
         if self.ceiling:

@@ -109,6 +109,22 @@ class Scaling(Protocol):
 
 
 @dataclass(frozen=True)
+class OneFactor:
+    """The same scale for all charts, at most 1; see `Scaling`."""
+
+    count: int
+
+    def __call__(self, factor: float) -> Floats:
+        return np.full(self.count, min(factor, 1.0))
+
+    def after(self, factor: float) -> float:
+        return factor if factor < 1 else np.inf
+
+    def above(self, scales: Floats, factor: float) -> tuple[Floats, Ints]:
+        return scales, np.zeros(0, np.int64)
+
+
+@dataclass(frozen=True)
 class Wanted:
     """What sheets are wanted.
 

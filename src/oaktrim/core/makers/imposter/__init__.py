@@ -1,0 +1,1 @@
+"""Imposters: small models of cards that stand in for others far away."""
