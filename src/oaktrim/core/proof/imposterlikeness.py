@@ -26,7 +26,7 @@ HEIGHTS = (256, 128, 64, 32, 16)
 UNNOTICED = 1.0
 _VIEWS = 8
 _LIFTS = (radians(4.0), radians(18.0))
-_SETTINGS = Settings(16, buffers=("ids",))
+_SETTINGS = Settings(4, buffers=("ids",))
 
 
 @dataclass(frozen=True)

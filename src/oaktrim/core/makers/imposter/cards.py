@@ -13,6 +13,8 @@ from oaktrim.core.makers.imposter.subject import FLAT, Subject
 
 Floats = NDArray[np.float64]
 _UP = np.array([0.0, 1.0, 0.0])
+# Of what faces one way, what may face the other on a card that is seen from one side.
+_ONE_WAY = 0.05
 
 
 @dataclass(frozen=True, eq=False)
@@ -89,17 +91,29 @@ def around(
     return Card(corner, right, up, normal, float(size[0]), float(size[1]), rows)
 
 
+def facing(subject: Subject, rows: NDArray[np.int64], normal: Floats, offset: float) -> tuple[Floats, float, bool]:
+    """Return a plane turned to where its triangles face, and whether these are seen from both sides."""
+    along = subject.normals[rows] @ normal
+    if subject.two_sided[rows].any():
+        return normal, offset, True
+    ahead, behind = float(np.maximum(along, 0).sum()), float(np.maximum(-along, 0).sum())
+    if behind > ahead:
+        normal, offset, ahead, behind = -normal, -offset, behind, ahead
+    return normal, offset, behind > _ONE_WAY * ahead
+
+
 def flat_cards(subject: Subject, settings: Imposter) -> list[Card]:
     """Return the cards that stand on axes, through the middle of a thing; where it would be seen edge-on there is none."""
     corners = subject.corners
     rows = np.arange(len(corners))
     least = subject.radius * 2 * FLAT
     found: list[Card] = []
-    for normal in _normals(settings.axes):
+    for axis in _normals(settings.axes):
+        normal, offset, both = facing(subject, rows, axis, float(subject.centre @ axis))
         right, up = frame(normal)
-        card = around(corners, float(subject.centre @ normal), (right, up, normal), rows, least)
+        card = around(corners, offset, (right, up, normal), rows, least)
         if min(card.width, card.height) > least:
-            found.append(card)
+            found.append(replace(card, both=both))
     return found
 
 

@@ -14,7 +14,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from oaktrim.core.makers.imposter.cards import Card, around, frame
+from oaktrim.core.makers.imposter.cards import Card, around, facing, frame
 from oaktrim.core.makers.imposter.settings import Imposter
 from oaktrim.core.makers.imposter.subject import FLAT, Subject
 from oaktrim.core.progress import Progress, Task
@@ -22,11 +22,10 @@ from oaktrim.core.progress import Progress, Task
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
 _KERNEL: dict[str, Any] = {"nogil": True, "cache": True, "error_model": "numpy"}
-_DIRECTIONS = 192
+# Directions that are tried: spread evenly, and those that most of the surface faces.
+_DIRECTIONS, _OWN = 144, 64
 # Of the whole area, what planes hold within their error; the rest goes to the nearest.
 _HELD = 0.96
-# Of what faces one way, what may face the other on a card that is seen from one side.
-_ONE_WAY = 0.05
 _SEARCHES, _LLOYD, _REFINED = 9, 6, 24
 # Triangles by which planes are chosen, where there are more.
 _MOST = 40_000
@@ -62,24 +61,13 @@ def cloud_cards(subject: Subject, settings: Imposter) -> Task[tuple[list[Card], 
             continue
         away = np.abs(corners @ normal - offset).max(axis=1)
         near = np.flatnonzero((away <= found.error) | (found.owner == plane))
-        normal, offset, both = _facing(subject, near, normal, offset)
+        normal, offset, both = facing(subject, near, normal, offset)
         right, up = frame(normal)
         card = around(corners, offset, (right, up, normal), mine, least)
         baked = near[_inside(corners[near], card) | (found.owner[near] == plane)]
         cards.append(replace(card, triangles=baked, both=both, slice=both))
         yield Progress(plane, len(found.normals), "laying out cards")
     return cards, found
-
-
-def _facing(subject: Subject, rows: Ints, normal: Floats, offset: float) -> tuple[Floats, float, bool]:
-    """Return a plane turned to where its triangles face, and whether these are seen from both sides."""
-    along = subject.normals[rows] @ normal
-    if subject.two_sided[rows].any():
-        return normal, offset, True
-    ahead, behind = float(np.maximum(along, 0).sum()), float(np.maximum(-along, 0).sum())
-    if behind > ahead:
-        normal, offset, ahead, behind = -normal, -offset, behind, ahead
-    return normal, offset, behind > _ONE_WAY * ahead
 
 
 def _inside(corners: Floats, card: Card) -> NDArray[np.bool_]:
@@ -104,7 +92,7 @@ def chosen(corners: Floats, count: int, upright: float) -> Task[Cloud]:
     area = _areas(few)
     radius = float(np.linalg.norm(corners.max(axis=(0, 1)) - corners.min(axis=(0, 1))) / 2)
     middle = (corners.max(axis=(0, 1)) + corners.min(axis=(0, 1))) / 2
-    directions = _hemisphere(_DIRECTIONS)
+    directions = np.concatenate([_hemisphere(_DIRECTIONS), _own_directions(few, area, _OWN)])
     liking = _seen(directions) * (1 + upright * (1 - np.abs(directions[:, 1])))
     low, high = radius * 1e-3, radius
     best: tuple[Floats, Floats, float] | None = None
@@ -155,6 +143,23 @@ def _hemisphere(count: int) -> Floats:
     turn = np.pi * (1 + 5**0.5) * place
     flat = np.sqrt(1 - height**2)
     return np.stack([flat * np.cos(turn), flat * np.sin(turn), height], axis=1)
+
+
+def _own_directions(corners: Floats, area: Floats, count: int) -> Floats:
+    """Return the directions that most of the surface of triangles faces, to about a degree, (D, 3)."""
+    normals = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
+    lengths = np.linalg.norm(normals, axis=1, keepdims=True)
+    normals = np.where(lengths > 0, normals / np.maximum(lengths, 1e-300), [0.0, 0.0, 1.0])
+    # Opposite ones are one plane.
+    signs = np.sign(normals[np.arange(len(normals)), np.abs(normals).argmax(axis=1)])
+    normals *= np.where(signs == 0, 1, signs)[:, None]
+    keys, back = np.unique(np.round(normals * 50).astype(np.int64), axis=0, return_inverse=True)
+    heavy = np.bincount(back.reshape(-1), area, len(keys))
+    found = []
+    for key in np.argsort(-heavy, kind="stable")[:count]:
+        mean = (normals * area[:, None])[back.reshape(-1) == key].sum(axis=0)
+        found.append(mean / np.linalg.norm(mean))
+    return np.array(found)
 
 
 def _seen(normals: Floats) -> Floats:

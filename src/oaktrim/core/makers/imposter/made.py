@@ -111,6 +111,7 @@ def imposter_glb(made: ImposterMade, image: Callable[[SheetMap], Mapping[str, An
         row["normalTexture"] = {"index": textures[SheetMap.NORMAL]}
     if SheetMap.ORM in textures:
         pbr |= {"metallicFactor": 1.0, "metallicRoughnessTexture": {"index": textures[SheetMap.ORM]}}
+        row["occlusionTexture"] = {"index": textures[SheetMap.ORM]}
     if SheetMap.EMISSIVE in textures:
         row |= {"emissiveTexture": {"index": textures[SheetMap.EMISSIVE]}, "emissiveFactor": [1.0, 1.0, 1.0]}
     writer.add("materials", **row)

@@ -128,13 +128,17 @@ class Subject:
         other = material.use_of(slot)
         cover = self._image(base) if base is not None else None
         colour = cover if kind is SheetMap.BASE else self._image(other) if other is not None else None
-        if cover is None and colour is None:
+        first = cover if cover is not None else colour
+        if first is None:
             return None
-        size = (cover if cover is not None else colour).size  # type: ignore[union-attr]
+        size = first.size
         codes = np.full((size[1], size[0], 4), 255, np.uint8)
         if colour is not None:
-            fit = colour if colour.size == size else resample(colour, *size)
-            codes[..., :3] = to_rgba(fit)[..., :3]
+            codes[..., :3] = _fitted(colour, size)[..., :3]
+        shade = material.use_of(Slot.OCCLUSION) if kind is SheetMap.ORM else None
+        if kind is SheetMap.ORM:
+            shading = self._image(shade) if shade is not None else None
+            codes[..., 0] = 255 if shading is None else _fitted(shading, size)[..., 0]
         if cover is not None:
             codes[..., 3] = to_rgba(cover)[..., 3]
         how = Slot.METALLIC_ROUGHNESS if kind is SheetMap.ORM else Slot.BASE_COLOUR
@@ -147,6 +151,12 @@ class Subject:
             return self.picture(use.image)
         except OakTrimError:
             return None
+
+
+def _fitted(image: Image, size: tuple[int, int]) -> NDArray[np.uint8]:
+    """Return the codes of a picture at a size, (H, W, 4)."""
+    found: NDArray[np.uint8] = to_rgba(image if image.size == size else resample(image, *size))
+    return found
 
 
 def _as_colour(material: Material, kind: SheetMap, backs: bool) -> Material:

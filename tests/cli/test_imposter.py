@@ -1,0 +1,79 @@
+"""`oak-trim imposter` on files: what it writes, what it says, and that sources stay."""
+
+import json
+
+import pytest
+
+from tests.cli.test_commands import run
+from tests.core.makers.test_imposter import box, sign
+from tests.kit import validator
+
+
+def test_cards_and_clouds_are_written_with_their_likeness(tmp_path):
+    box(tmp_path)
+    before = (tmp_path / "box.glb").read_bytes()
+    out = tmp_path / "out"
+    rows = json.loads(
+        run("imposter", tmp_path / "box.glb", "--kind", "cloud", "--cards", "6", "--size", "128", "--maps", "base,normal,orm,depth",
+            "--as", "json", "--out", out)
+    )  # fmt: skip
+    assert rows[0]["before"] == {"triangles": 12, "draws": 6} and rows[0]["after"]["cards"] == 6
+    assert [row["pixels"] for row in rows[0]["likeness"]["rows"]] == [256, 128, 64, 32, 16]
+    written = json.loads((out / "box_imposter.imposter.json").read_text())
+    assert written["likeness"] == rows[0]["likeness"] and len(written["cards"]) == 6
+    assert {path.name for path in out.iterdir()} == {
+        "box_imposter.glb", "box_imposter.imposter.json", "box_imposter_depth.png",
+    }  # fmt: skip
+    assert (tmp_path / "box.glb").read_bytes() == before
+    if validator.is_there():
+        assert validator.errors(out / "box_imposter.glb") == []
+
+
+def test_what_it_prints_and_without_a_look(tmp_path):
+    sign(tmp_path)
+    said = run(
+        "imposter",
+        tmp_path / "sign.glb",
+        "--kind",
+        "cards",
+        "--axes",
+        "z",
+        "--size",
+        "64",
+        "--switch",
+        "none",
+        "--out",
+        tmp_path,
+    )
+    assert "2 triangles in 1 draws → 2 in 1; 1 cards on" in said and "overlap" not in said
+    said = run(
+        "imposter",
+        tmp_path / "sign.glb",
+        "--kind",
+        "cards",
+        "--axes",
+        "z",
+        "--size",
+        "64",
+        "--switch",
+        "4000",
+        "--out",
+        tmp_path,
+    )
+    assert "its own" in said and "advised" in said
+
+
+@pytest.mark.parametrize(
+    ("given", "words"),
+    [
+        (("--axes", "w"), "are no axes"),
+        (("--axes", "x"), "edge-on"),
+        (("--node", "door"), "no node called 'door'"),
+        (("--switch", "soon"), "is not auto, none"),
+        (("--maps", "base,fur"), "are not some of base"),
+    ],
+)
+def test_what_cannot_be_done_is_said(tmp_path, given, words):
+    sign(tmp_path)
+    said = run("imposter", tmp_path / "sign.glb", "--kind", "cards", *given, "--out", tmp_path / "out", status=2)
+    assert words in said and not (tmp_path / "out").exists()
