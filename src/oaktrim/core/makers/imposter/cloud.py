@@ -26,7 +26,7 @@ _KERNEL: dict[str, Any] = {"nogil": True, "cache": True, "error_model": "numpy"}
 _DIRECTIONS, _OWN = 144, 64
 # Of the whole area, what planes hold within their error; the rest goes to the nearest.
 _HELD = 0.96
-_SEARCHES, _LLOYD, _REFINED = 9, 6, 24
+_SEARCHES, _LLOYD, _REFINED, _CLOSE = 8, 6, 24, 3.0
 # Triangles by which planes are chosen, where there are more.
 _MOST = 40_000
 
@@ -213,9 +213,12 @@ def _refined(
 ) -> tuple[Floats, float]:
     """Return a plane near one that holds more, tried in a cone that narrows."""
     rng = np.random.default_rng(9)
-    points, weight = corners[left], area[left]
+    # What lies farther off is not won by a plane that turns a little.
+    away = np.abs(corners @ normal - offset).max(axis=1)
+    close = left & (away <= _CLOSE * error)
+    points, weight = corners[close], area[close]
     best, at = normal, offset
-    most = float(weight[np.abs(points @ best - at).max(axis=1) <= error].sum())
+    most = float(area[left & (away <= error)].sum())
     cone = 0.12
     for _ in range(_REFINED):
         tried = best + rng.normal(0, cone, 3)

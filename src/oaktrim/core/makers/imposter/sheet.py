@@ -67,7 +67,8 @@ def baked(subject: Subject, cards: Sequence[Card], settings: Imposter) -> Task[B
         kind: np.zeros((size[1], size[0], _CHANNELS.get(kind, 3)), np.uint8) for kind in settings.maps
     }
     known = np.zeros((size[1], size[0]), np.uint8)
-    drawn = [kind for kind in settings.maps if kind is not SheetMap.DEPTH]
+    # Depth and normals come with the base colour.
+    drawn = [kind for kind in settings.maps if kind not in (SheetMap.DEPTH, SheetMap.NORMAL)]
     scenes = {backs: {kind: subject.scene_of(kind, backs) for kind in drawn} for backs in (False, True)}
     found: list[PlacedCard] = []
     for done, row in enumerate(placed):
@@ -148,6 +149,8 @@ def _bake_one(
             known[area] = np.where(alpha > 0, FULL, known[area])
             if SheetMap.DEPTH in maps:
                 maps[SheetMap.DEPTH][area] = np.rint((1 - picture.depth) * 255)[..., None]
+            if SheetMap.NORMAL in maps:
+                maps[SheetMap.NORMAL][area] = _codes(SheetMap.NORMAL, picture, card)
         maps[kind][area][..., :3] = _codes(kind, picture, card)
     return alpha, depth
 
