@@ -133,6 +133,8 @@ def atlas(
         raise click.UsageError(str(error)) from error
     task = _whole(root, settings, out, loose or len(paths) > 1, loose, (kept, left), prove)
     result, change, proofs, written = run(task)
+    if settings.weight is Weight.SEEN:
+        click.echo("oak-trim: there are no sightlines without a job: weighed by area", err=True)
     if form == "json":
         click.echo(msgspec.json.format(msgspec.json.encode(_as_json(result, change, proofs)), indent=1))
         return

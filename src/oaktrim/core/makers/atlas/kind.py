@@ -18,7 +18,7 @@ from oaktrim.core.formats.catalogue import ORDER
 from oaktrim.core.makers.atlas.contents import Gathered
 from oaktrim.core.makers.atlas.making import Links, atlas_json, laid_out, made
 from oaktrim.core.makers.atlas.naming import SheetName, model_names, sheet_names, sheet_uri
-from oaktrim.core.makers.atlas.opened import Pictures, gathered_of, model_at, picture_of_facts
+from oaktrim.core.makers.atlas.opened import Pictures, gathered_of, model_at, picture_of_facts, pictures_read_by
 from oaktrim.core.makers.atlas.reading import SourceModel, SourcePicture, image_path
 from oaktrim.core.makers.atlas.settings import Atlas
 from oaktrim.core.makers.atlas.sheets import materials_of, shift_of
@@ -176,9 +176,23 @@ def gathered_in(context: MakerContext, maker: Atlas) -> Gathered:
     """
     stamps = tuple(file_stamp(file_of(context.root, path)) for path in maker.source_models)
     models = tuple(_opened(context.root, path, stamp) for path, stamp in zip(maker.source_models, stamps, strict=True))
+    known: list[tuple[str, SourcePicture]] = []
+    for path in dict.fromkeys(path for model in models for path in pictures_read_by(model)):
+        facts = context.facts.get(path)
+        if facts is not None:
+            known.append((path, picture_of_facts(path, facts, context.roles.get(path, Role.UNKNOWN))))
+    return _gathered(models, maker, tuple(known))
+
+
+@lru_cache(maxsize=4)
+def _gathered(models: tuple[SourceModel, ...], maker: Atlas, known: tuple[tuple[str, SourcePicture], ...]) -> Gathered:
+    """Return what goes into an atlas; the last are kept, as every change of a job asks for them."""
+    pictures = dict(known)
 
     def about(path: str) -> SourcePicture:
-        return picture_of_facts(path, context.facts.get(path), context.roles.get(path, Role.UNKNOWN))
+        if path not in pictures:
+            raise FileError(path, "is not among the textures that were found")
+        return pictures[path]
 
     return gathered_of(models, maker, about)
 

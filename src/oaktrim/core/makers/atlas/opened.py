@@ -64,15 +64,8 @@ class Pictures:
         return SourcePicture(path, image.size, image.bit_depth, image.is_float, content)
 
 
-def picture_of_facts(path: str, facts: TextureFacts | None, role: Role) -> SourcePicture:
-    """Return what is known of a picture by its survey.
-
-    Raises
-    ------
-    FileError : it was not found
-    """
-    if facts is None:
-        raise FileError(path, "is not among the textures that were found")
+def picture_of_facts(path: str, facts: TextureFacts, role: Role) -> SourcePicture:
+    """Return what is known of a picture by its survey."""
     content = facts.pixels or facts.content
     return SourcePicture(path, facts.size, facts.bit_depth, facts.floating, content, role is Role.GLYPHS)
 
@@ -105,7 +98,7 @@ def gathered_of(models: tuple[SourceModel, ...], settings: Atlas, about: Callabl
         except OakTrimError as error:
             return error
 
-    paths = list(dict.fromkeys(path for model in models for path in _read_by(model)))
+    paths = list(dict.fromkeys(path for model in models for path in pictures_read_by(model)))
     pictures = {paths[place]: found for place, found in map_unordered(known, paths)}
 
     def picture_of(model: int, _: int, use: TextureUse) -> SourcePicture:
@@ -151,7 +144,7 @@ def split_models(found: Gathered, settings: Atlas) -> tuple[SourceModel, ...] | 
     return tuple(models)
 
 
-def _read_by(model: SourceModel) -> list[str]:
+def pictures_read_by(model: SourceModel) -> list[str]:
     """Return the paths of the pictures that materials of a model read, but for those that lie outside the root."""
     found = []
     for material in model.model.materials:
