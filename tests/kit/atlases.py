@@ -9,7 +9,7 @@ import numpy as np
 
 from oaktrim.core.files.gltfwriter import GltfWriter
 from oaktrim.core.files.pictures import MAX_PIXELS, write_png
-from oaktrim.core.makers.atlas.making import Links, atlas_json, laid_out, made
+from oaktrim.core.makers.atlas.making import Links, atlas_json, lay_out, made
 from oaktrim.core.makers.atlas.opened import Pictures, gathered_of, model_at
 from oaktrim.core.makers.atlas.settings import Atlas
 from oaktrim.core.progress import finish
@@ -97,13 +97,13 @@ def gather(root: Path, *names: str, **settings):
 
 def plan_of(root: Path, *names: str, **settings):
     gathered, row, _ = gather(root, *names, **settings)
-    return finish(laid_out(gathered, row))
+    return finish(lay_out(gathered, row))
 
 
 def make(root: Path, *names: str, **settings):
     """Return an atlas of models, its sheets as files that the models name."""
     gathered, row, pictures = gather(root, *names, **settings)
-    plan = finish(laid_out(gathered, row))
+    plan = finish(lay_out(gathered, row))
     return finish(made(plan, pictures, Links(lambda _, name, __: {"uri": f"{name.path}.png", "name": name.path})))
 
 

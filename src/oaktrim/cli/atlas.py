@@ -24,7 +24,7 @@ from oaktrim.core.makers.atlas.making import (
     AtlasMade,
     Links,
     atlas_json,
-    laid_out,
+    lay_out,
     made,
     material_rows,
     sheet_rows,
@@ -181,7 +181,7 @@ def _whole(
     settings = _with_choices(settings, gathered, *filters)
     if settings.materials:
         gathered = gathered_of(models, settings, pictures.about)
-    plan = yield from laid_out(gathered, settings)
+    plan = yield from lay_out(gathered, settings)
     linking = _Linking(root, models, beside, loose)
     result = yield from made(plan, pictures, Links(linking.sheet, linking.rest))
     written = _targets(settings, result, out, beside, loose)
@@ -237,11 +237,13 @@ class _Linking:
         self._root, self._beside, self._loose = root, beside, loose
         self._models = {model.path: model for model in models}
         self._packed: dict[str, bytes] = {}
+        self._sheets: set[str] = set()
         # Files that models keep, by the name that they are copied to.
         self.copied: dict[str, bytes] = {}
 
     def sheet(self, _: str, name: SheetName, image: Image) -> dict[str, Any]:
         if self._beside:
+            self._sheets.add(f"{name.path}.png")
             return {"uri": f"{name.path}.png", "name": name.path}
         if name.path not in self._packed:
             self._packed[name.path] = png_of(image, Path(f"{name.path}.png"))
@@ -259,7 +261,7 @@ class _Linking:
             kind = guess_type(path)[0] or _KINDS.get(PurePosixPath(path).suffix.lower(), "image/png")
             return {"data": data, "mimeType": kind}
         name = PurePosixPath(path).name
-        while self.copied.get(name, data) != data:
+        while name in self._sheets or self.copied.get(name, data) != data:
             name = f"{PurePosixPath(name).stem}_2{PurePosixPath(name).suffix}"
         self.copied[name] = data
         return {"uri": quote(name)}

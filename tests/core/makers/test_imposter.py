@@ -192,7 +192,7 @@ def test_cut_outs_stay_cut_out_and_glow_is_told(tmp_path):
 
 def test_what_cannot_be_baked_is_said(tmp_path):
     sign(tmp_path)
-    with pytest.raises(Unsupported, match="every card on the axes x would see it edge-on"):
+    with pytest.raises(Unsupported, match="cards that face along x all see it edge-on"):
         make(tmp_path, "sign.glb", axes="x")
     with pytest.raises(FileError, match="no node called 'door'"):
         make(tmp_path, "sign.glb", nodes=("door",))
@@ -230,6 +230,7 @@ def test_a_picture_that_is_gone_is_hatched_and_nothing_breaks(tmp_path):
     (tmp_path / "sign.png").unlink()
     made = make(tmp_path, "sign.glb", axes="z", size=64)
     assert (made.sheet.maps[SheetMap.BASE].pixels[..., 3] == 255).mean() > 0.5
+    assert "sign.png" in made.warnings[0]
     with pytest.raises(FileError):
         source_bytes(tmp_path, "sign.png")
     write_png(tmp_path / "sign.png", busy(128, 64, 3, seed=2))

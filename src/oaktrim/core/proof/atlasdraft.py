@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from oaktrim.core.formats.catalogue import FORMATS
 from oaktrim.core.makers.atlas.contents import Gathered
 from oaktrim.core.makers.atlas.kind import gathered_in
-from oaktrim.core.makers.atlas.making import AtlasMade, LaidOut, Links, laid_out, made
+from oaktrim.core.makers.atlas.making import AtlasLayout, AtlasMade, Links, lay_out, made
 from oaktrim.core.makers.atlas.opened import Pictures, model_at
 from oaktrim.core.makers.atlas.settings import Atlas
 from oaktrim.core.makers.atlas.summary import Change, change_of
@@ -37,7 +37,7 @@ class AtlasDraft:
 
     settings: Atlas
     gathered: Gathered
-    plan: LaidOut | None = None
+    plan: AtlasLayout | None = None
     made: AtlasMade | None = None
     before: Drawable | None = None
     after: Drawable | None = None
@@ -70,7 +70,7 @@ def draft(found: Inventory, settings: Atlas, layouts: tuple[Layout, ...], max_pi
     yield Progress(0, 4, "reading models")
     now = AtlasDraft(settings, gathered_in(MakerContext(found.root, (), layouts, facts, roles), settings))
     yield Progress(1, 4, "laying out", now)
-    now = replace(now, plan=(yield from laid_out(now.gathered, settings)))
+    now = replace(now, plan=(yield from lay_out(now.gathered, settings)))
     yield Progress(2, 4, "baking", now)
     pictures = Pictures(found.sources(max_pixels).picture)
     assert now.plan is not None
@@ -135,7 +135,7 @@ class Island:
     metres: float
 
 
-def islands_of_plan(plan: LaidOut) -> list[Island]:
+def islands_of_plan(plan: AtlasLayout) -> list[Island]:
     """Return the islands of an atlas, as `atlas.json` numbers them."""
     found: list[Island] = []
     gathered = plan.gathered

@@ -208,7 +208,7 @@ class SheetView(PictureView):
             chosen = island.number == self.chosen
             marked = chosen or island.material == self.chosen_material
             shift = self._shift if chosen and self._moving else QPointF()
-            lines = [_laid(line, frame, shift) for line in row.lines]
+            lines = [_line_on_screen(line, frame, shift) for line in row.lines]
             # Dark under light shows on whatever the sheet holds.
             painter.setPen(QPen(_INK, 3 if marked or island.number == self._over else 2))
             painter.drawLines(lines)
@@ -237,7 +237,7 @@ def _outline(island: Island, size: tuple[int, int]) -> _Outline:
     return _Outline(island, lines, parts)
 
 
-def _laid(line: QLineF, frame: QRectF, shift: QPointF) -> QLineF:
+def _line_on_screen(line: QLineF, frame: QRectF, shift: QPointF) -> QLineF:
     return QLineF(
         frame.left() + line.x1() * frame.width() + shift.x(), frame.top() + line.y1() * frame.height() + shift.y(),
         frame.left() + line.x2() * frame.width() + shift.x(), frame.top() + line.y2() * frame.height() + shift.y(),

@@ -33,13 +33,11 @@ class Islands:
     ----------
     island : (N,) of each vertex; count : how many there are
     moved : (N, 2) UVs, whole tiles taken off where the texture repeats
-    spans : (I, 2) how many tiles each reaches over, across and down
     """
 
     island: Ints
     count: int
     moved: Floats
-    spans: Floats
 
 
 def islands_of(positions: NDArray[np.float32], uv: Floats, triangles: Ints, steps: tuple[int, int] = (1, 1)) -> Islands:
@@ -62,16 +60,13 @@ def islands_of(positions: NDArray[np.float32], uv: Floats, triangles: Ints, step
     used, island = np.unique(labels[same], return_inverse=True)
     island = island.reshape(-1).astype(np.int64)
     low = np.full((len(used), 2), np.inf)
-    high = np.full((len(used), 2), -np.inf)
     np.minimum.at(low, island, uv)
-    np.maximum.at(high, island, uv)
     tiles = np.zeros_like(low)
     for axis, step in enumerate(steps):
         if step:
             tiles[:, axis] = np.floor((low[:, axis] + _SLACK) / step) * step
     moved = uv - tiles[island]
-    spans = np.maximum(high - tiles, 0) - np.minimum(low - tiles, 0)
-    return Islands(island, len(used), moved, spans)
+    return Islands(island, len(used), moved)
 
 
 def _same_rows(rows: Floats) -> Ints:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from math import ceil, sqrt
+from math import ceil
 
 import numpy as np
 from numpy.typing import NDArray
@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from oaktrim.core.makers.atlas.charts import islands_of, together
 from oaktrim.core.makers.atlas.reading import AtlasSources, MapRead, Part, SourceMaterial
 from oaktrim.core.makers.atlas.settings import MOST_REPEATS, Atlas, Repeats, Take
-from oaktrim.core.scene.model import AlphaMode, Slot, Wrap
+from oaktrim.core.scene.model import AlphaMode, Wrap
 from oaktrim.core.units import bytes_text
 
 Ints = NDArray[np.int64]
@@ -344,16 +344,3 @@ def _how(material: SourceMaterial) -> str:
     words = {AlphaMode.OPAQUE: "opaque", AlphaMode.MASK: "cut out by alpha", AlphaMode.BLEND: "blended"}[surface.alpha]
     words += ", both sides" if surface.two_sided else ""
     return words + (", unlit" if surface.unlit else "")
-
-
-def total_side(contents: Sequence[Content]) -> float:
-    """Return the side of a square that has the texels of all triangles of some contents."""
-    return sqrt(sum(float(np.abs(_doubled(row.corners)).sum()) / 2 for row in contents))
-
-
-def slots_of(gathered: Gathered, group: Group) -> tuple[Slot, ...]:
-    """Return the maps that a group needs: those that any of its materials has."""
-    used = {
-        slot for content in group.contents for slot in gathered.sources.materials[gathered.contents[content].materials[0]].maps
-    }  # fmt: skip
-    return tuple(slot for slot in Slot if slot in used)

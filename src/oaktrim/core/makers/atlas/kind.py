@@ -16,7 +16,7 @@ import numpy as np
 from oaktrim.core.errors import FileError, Unsupported
 from oaktrim.core.formats.catalogue import ORDER
 from oaktrim.core.makers.atlas.contents import Gathered
-from oaktrim.core.makers.atlas.making import Links, atlas_json, laid_out, made
+from oaktrim.core.makers.atlas.making import Links, atlas_json, lay_out, made
 from oaktrim.core.makers.atlas.naming import SheetName, model_names, sheet_names, sheet_uri
 from oaktrim.core.makers.atlas.opened import Pictures, gathered_of, model_at, picture_of_facts, pictures_read_by
 from oaktrim.core.makers.atlas.reading import SourceModel, SourcePicture, image_path
@@ -83,7 +83,7 @@ class AtlasDerivation(Derivation):
     def make(self, sources: Sources) -> Task[Products]:
         models = tuple(model_at(sources.root, path) for path in self.atlas.source_models)
         gathered = gathered_of(models, self.atlas, self._about)
-        plan = yield from laid_out(gathered, self.atlas)
+        plan = yield from lay_out(gathered, self.atlas)
         result = yield from made(plan, Pictures(sources.picture), self._links(models))
         written = {self.replaces[path]: again.glb() for path, again in result.models.items()}
         return Products(result.sheets, written, {f"{self.name}.atlas.json": atlas_json(result)})

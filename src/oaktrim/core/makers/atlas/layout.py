@@ -254,7 +254,7 @@ def _cells(charts: ChartSet, scales: Floats, angles: Floats, wanted: Wanted) -> 
     return silhouettes(_turned(charts, angles), charts.chart, scales, wanted.gutter / 2, CELL, lattice)
 
 
-def _orders(cells: Silhouettes, count: int) -> list[Ints]:
+def _placement_orders(cells: Silhouettes, count: int) -> list[Ints]:
     """Return orders to place charts in: by the area of their boxes, the largest first, and that shuffled a little."""
     keys = np.log(cells.sizes.prod(axis=1).astype(np.float64))
     rng = np.random.default_rng(20061)
@@ -285,7 +285,7 @@ def _tried(
     shapes = shapes_of(cells, wanted.turns)
     steps = _lattice(scales, angles) // CELL
     fixed = wanted.fixed(charts.count, steps)
-    orders = _orders(cells, _tries(charts.count) if tries is None else tries)
+    orders = _placement_orders(cells, _tries(charts.count) if tries is None else tries)
     if full < 0.7:
         # Where one order does not do with so much room, others seldom do.
         orders = orders[:4]

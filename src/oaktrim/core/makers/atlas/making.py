@@ -49,7 +49,6 @@ class GroupLayout:
     group : its place; layout : of its units; a unit is a chart, or all charts of a content where these keep their own layout
     content : (U,) of each unit; starts : where the charts of each content begin among all; unit : (C,) of each chart
     density : (C,) texels a metre of the sources, 0 without area
-    own : the sheet is the one picture as it was, smaller
     """
 
     group: int
@@ -58,7 +57,6 @@ class GroupLayout:
     starts: Mapping[int, int]
     unit: Ints
     density: Floats
-    own: bool = False
 
     def matrices(self) -> Floats:
         """Return the matrix of each chart from texels of its source to those of its sheet, (C, 2, 3)."""
@@ -66,7 +64,7 @@ class GroupLayout:
 
 
 @dataclass(frozen=True, eq=False)
-class LaidOut:
+class AtlasLayout:
     """An atlas whose islands have their places."""
 
     settings: Atlas
@@ -84,7 +82,7 @@ class AtlasMade:
     warnings : what does not come through whole, in sentences
     """
 
-    laid_out: LaidOut
+    laid_out: AtlasLayout
     names: tuple[SheetName, ...]
     sheets: Mapping[str, Image]
     models: Mapping[str, Rewritten]
@@ -110,7 +108,7 @@ def _units(gathered: Gathered, group: Group, rigid: bool) -> tuple[ChartSet, Int
     return made, np.array(content, np.int64), starts, np.concatenate(unit)
 
 
-def laid_out(gathered: Gathered, settings: Atlas) -> Task[LaidOut]:
+def lay_out(gathered: Gathered, settings: Atlas) -> Task[AtlasLayout]:
     """Return an atlas with every island in its place.
 
     Raises
@@ -122,11 +120,11 @@ def laid_out(gathered: Gathered, settings: Atlas) -> Task[LaidOut]:
         raise Unsupported(f"no material can go into an atlas: {reasons[:600] or 'nothing is drawn'}")
     groups = []
     for place, group in enumerate(gathered.groups):
-        groups.append((yield from _group_laid_out(gathered, place, group, settings)))
-    return LaidOut(settings, gathered, tuple(groups))
+        groups.append((yield from _lay_out_group(gathered, place, group, settings)))
+    return AtlasLayout(settings, gathered, tuple(groups))
 
 
-def _group_laid_out(gathered: Gathered, place: int, group: Group, settings: Atlas) -> Task[GroupLayout]:
+def _lay_out_group(gathered: Gathered, place: int, group: Group, settings: Atlas) -> Task[GroupLayout]:
     before = sum(gathered.contents[row].charts for other in gathered.groups[:place] for row in other.contents)
     pins = {pin.island - before: pin for pin in settings.pins}
     wanted = Wanted(
@@ -177,7 +175,7 @@ def _own_layouts(gathered: Gathered, group: Group, found: Layout, like: GroupLay
         return []
     unit, own = np.zeros(len(like.unit), np.int64), np.array([group.contents[0]], np.int64)
     layout = own_layout(content.reference.picture.size, max(found.width, found.height))
-    return [replace(like, layout=layout, content=own, unit=unit, own=True)]
+    return [replace(like, layout=layout, content=own, unit=unit)]
 
 
 def _quality(charts: ChartSet, scales: Floats) -> float:
@@ -201,7 +199,7 @@ class Links:
     rest: Callable[[str, int], dict[str, Any] | None] = lambda _, __: None
 
 
-def made(plan: LaidOut, picture: Callable[[str], Image], links: Links) -> Task[AtlasMade]:
+def made(plan: AtlasLayout, picture: Callable[[str], Image], links: Links) -> Task[AtlasMade]:
     """Return the sheets and the models of an atlas.
 
     Parameters
@@ -246,7 +244,7 @@ def _linked(
     return links.sheet(model, names[place], sheets[names[place].path])
 
 
-def _draws(plan: LaidOut, model: int) -> tuple[list[MovedDraw], dict[int, tuple[int, int]]]:
+def _draws(plan: AtlasLayout, model: int) -> tuple[list[MovedDraw], dict[int, tuple[int, int]]]:
     """Return the draws of a model with their new UVs, and which group and sheet each material key stands for."""
     gathered = plan.gathered
     found: list[MovedDraw] = []
@@ -274,7 +272,7 @@ def _draws(plan: LaidOut, model: int) -> tuple[list[MovedDraw], dict[int, tuple[
     return [draw for draw in found if len(draw.material)], keys
 
 
-def island_rows(plan: LaidOut) -> list[dict[str, Any]]:
+def island_rows(plan: AtlasLayout) -> list[dict[str, Any]]:
     """Return every island's source and place, as `atlas.json` has them."""
     rows: list[dict[str, Any]] = []
     gathered = plan.gathered
@@ -326,7 +324,7 @@ def sheet_rows(result: AtlasMade) -> list[dict[str, Any]]:
     ]
 
 
-def material_rows(plan: LaidOut) -> list[dict[str, Any]]:
+def material_rows(plan: AtlasLayout) -> list[dict[str, Any]]:
     """Return what became of every material, and why."""
     gathered = plan.gathered
     return [

@@ -10,7 +10,7 @@ import numpy as np
 
 from oaktrim.core.files.gltfwriter import GltfWriter
 from oaktrim.core.files.references import ReferenceFolder
-from oaktrim.core.makers.atlas.making import Links, laid_out, made
+from oaktrim.core.makers.atlas.making import Links, lay_out, made
 from oaktrim.core.makers.atlas.opened import Pictures, gathered_of
 from oaktrim.core.makers.atlas.reading import open_model
 from oaktrim.core.makers.atlas.settings import Atlas, Pin, Shrink
@@ -29,7 +29,7 @@ def rehearse() -> None:
         model = open_model(_PLACE.path, _model(), _PLACE)
         settings = Atlas("rehearsal", (model.path,), pins=(Pin(0, sheet=0),))
         for row in (settings, msgspec.structs.replace(settings, size=32, shrink=Shrink.FREE, pins=())):
-            plan = finish(laid_out(gathered_of((model,), row, pictures.about), row))
+            plan = finish(lay_out(gathered_of((model,), row, pictures.about), row))
             finish(made(plan, pictures, Links(lambda _, name, __: {"uri": name.path})))
 
 

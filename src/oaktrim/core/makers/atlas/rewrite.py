@@ -370,21 +370,62 @@ def _written(
             made["targets"].append({})
             for name in target:
                 values, like = gathered([row.targets[number][name] for row, _, _ in draws])
-                if name == _TANGENT and values.dtype.kind == "f":
-                    continue
+                if name == _TANGENT and {_TANGENT, "NORMAL"} <= set(first.attributes):
+                    tangents, _ = gathered([row.attributes[_TANGENT] for row, _, _ in draws])
+                    normals, _ = gathered([row.attributes["NORMAL"] for row, _, _ in draws])
+                    moves = (
+                        gathered([row.targets[number]["NORMAL"] for row, _, _ in draws])[0]
+                        if "NORMAL" in target
+                        else 0.0
+                    )
+                    values = _turned_moves(values, tangents, normals, moves, turn)
                 made["targets"][-1][name] = buffer.accessor(values, like, name == "POSITION")
     return made
 
 
 def _turned_tangents(tangents: NDArray[Any], normals: NDArray[Any], turn: NDArray[np.float64]) -> NDArray[Any]:
     """Return tangents (N, 4) of UVs that were turned; those stored as integers are, too."""
-    whole = 1.0 if tangents.dtype.kind == "f" else float(np.iinfo(tangents.dtype).max)
-    n_whole = 1.0 if normals.dtype.kind == "f" else float(np.iinfo(normals.dtype).max)
-    t, n = tangents[:, :3].astype(np.float64) / whole, normals[:, :3].astype(np.float64) / n_whole
     sign = np.sign(tangents[:, 3].astype(np.float64))
-    down = -np.cross(n, t) * sign[:, None]
-    made = t * turn[:, 0, 0:1] + down * turn[:, 0, 1:2]
+    made = _along_u(_as_parts(tangents)[:, :3], _as_parts(normals)[:, :3], sign, turn)
     made /= np.maximum(np.linalg.norm(made, axis=1, keepdims=True), 1e-12)
     signs = sign * np.sign(np.linalg.det(turn))
-    found = np.concatenate([made, signs[:, None]], axis=1) * whole
-    return (np.round(found) if whole > 1 else found).astype(tangents.dtype)
+    return _as_stored(np.concatenate([made, signs[:, None]], axis=1), tangents.dtype)
+
+
+def _turned_moves(
+    moves: NDArray[Any],
+    tangents: NDArray[Any],
+    normals: NDArray[Any],
+    normal_moves: NDArray[Any] | float,
+    turn: NDArray[np.float64],
+) -> NDArray[Any]:
+    """Return what a morph target adds to tangents, (N, 3), of UVs that were turned: the turned end less the turned start."""
+    sign = np.sign(tangents[:, 3].astype(np.float64))
+    start, up = _as_parts(tangents)[:, :3], _as_parts(normals)[:, :3]
+    bent = up + (normal_moves if isinstance(normal_moves, float) else _as_parts(normal_moves))
+    end = _along_u(start + _as_parts(moves), bent, sign, turn)
+    return _as_stored(end - _along_u(start, up, sign, turn), moves.dtype)
+
+
+def _along_u(
+    tangents: NDArray[np.float64], normals: NDArray[np.float64], sign: NDArray[np.float64], turn: NDArray[np.float64]
+) -> NDArray[np.float64]:
+    """Return where U leads after a turn, (N, 3), of tangents and normals before it."""
+    down = -np.cross(normals, tangents) * sign[:, None]
+    found: NDArray[np.float64] = tangents * turn[:, 0, 0:1] + down * turn[:, 0, 1:2]
+    return found
+
+
+def _as_parts(stored: NDArray[Any]) -> NDArray[np.float64]:
+    """Return stored vectors as parts of one."""
+    whole = 1.0 if stored.dtype.kind == "f" else float(np.iinfo(stored.dtype).max)
+    found: NDArray[np.float64] = stored.astype(np.float64) / whole
+    return found
+
+
+def _as_stored(parts: NDArray[np.float64], kind: np.dtype[Any]) -> NDArray[Any]:
+    """Return parts of one as a type stores them."""
+    if kind.kind == "f":
+        return parts.astype(kind)
+    whole = np.iinfo(kind)
+    return np.clip(np.rint(parts * whole.max), whole.min, whole.max).astype(kind)

@@ -82,14 +82,14 @@ class WeightedScaling:
 def _base(weight: Weight, references: list[MapRead | None], dense: Floats, seen: Mapping[str, float]) -> Floats:
     """Return the scale of each chart before the common factor."""
     if seen:
-        return np.array([_seen_scale(reference, seen) for reference in references])
+        return np.array([_visible_scale(reference, seen) for reference in references])
     known = dense > 0
     if weight is Weight.AS_IS or not known.any():
         return np.ones(len(references))
     return np.where(known, float(np.median(dense[known])) / np.where(known, dense, 1), 1.0)
 
 
-def _seen_scale(reference: MapRead | None, seen: Mapping[str, float]) -> float:
+def _visible_scale(reference: MapRead | None, seen: Mapping[str, float]) -> float:
     if reference is None:
         return 1.0
     scale = seen.get(reference.picture.path, 1.0)

@@ -98,7 +98,7 @@ class Pin(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     turn: Annotated[int, Meta(ge=0, le=3)] = 0
 
 
-class Seen(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+class VisibleScale(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """How large a texture needs to be by the job's sightlines, noted when they were asked.
 
     Parameters
@@ -144,7 +144,7 @@ class Atlas(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag="atlas"
     ceiling: Annotated[float, Meta(ge=0, le=1e6)] = 0.0
     sides_together: bool = False
     project: bool = False
-    seen: tuple[Seen, ...] = ()
+    seen: tuple[VisibleScale, ...] = ()
     materials: tuple[MaterialChoice, ...] = ()
     pins: tuple[Pin, ...] = ()
 

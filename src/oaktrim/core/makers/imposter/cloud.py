@@ -93,7 +93,7 @@ def chosen(corners: Floats, count: int, upright: float) -> Task[Cloud]:
     radius = float(np.linalg.norm(corners.max(axis=(0, 1)) - corners.min(axis=(0, 1))) / 2)
     middle = (corners.max(axis=(0, 1)) + corners.min(axis=(0, 1))) / 2
     directions = np.concatenate([_hemisphere(_DIRECTIONS), _own_directions(few, area, _OWN)])
-    liking = _seen(directions) * (1 + upright * (1 - np.abs(directions[:, 1])))
+    liking = _mean_visibility(directions) * (1 + upright * (1 - np.abs(directions[:, 1])))
     low, high = radius * 1e-3, radius
     best: tuple[Floats, Floats, float] | None = None
     for step in range(_SEARCHES):
@@ -162,7 +162,7 @@ def _own_directions(corners: Floats, area: Floats, count: int) -> Floats:
     return np.array(found)
 
 
-def _seen(normals: Floats) -> Floats:
+def _mean_visibility(normals: Floats) -> Floats:
     """Return how much of planes (D, 3) is seen on the average by those who stand around, a little above, on the same ground."""
     turns = np.arange(64) * (2 * np.pi / 64)
     lifts = np.radians(np.array([0.0, 10.0, 20.0, 35.0]))[:, None]

@@ -41,16 +41,16 @@ class ImposterMade:
     @property
     def triangles(self) -> int:
         twice = 1 if self.all_both else 2
-        return sum((len(row.outline) - 2) * (twice if self.seen_twice(row) else 1) for row in self.sheet.cards)
+        return sum((len(row.outline) - 2) * (twice if self.shown_on_both_sides(row) else 1) for row in self.sheet.cards)
 
-    def seen_twice(self, row: PlacedCard) -> bool:
+    def shown_on_both_sides(self, row: PlacedCard) -> bool:
         """Say whether one side of a card is shown on both."""
         return row.card.both and self.settings.sides == 1
 
     @property
     def all_both(self) -> bool:
         """All cards show one side on both, so that one material that is seen from both sides will do."""
-        return all(self.seen_twice(row) for row in self.sheet.cards)
+        return all(self.shown_on_both_sides(row) for row in self.sheet.cards)
 
     @property
     def clear_share(self) -> float:
@@ -76,14 +76,14 @@ def imposter_of(subject: Subject, settings: Imposter) -> Task[ImposterMade]:
         cards = flat_cards(subject, settings)
     if not cards:
         raise Unsupported(
-            f"{settings.source_model}: it is flat, and every card on the axes {settings.axes} would see it edge-on; turn them"
+            f"{settings.source_model}: it is flat, and cards that face along {settings.axes} all see it edge-on; turn them"
         )
     sheet = yield from baked(subject, cards, settings)
     if not sheet.maps[SheetMap.BASE].pixels[..., 3].any():
         raise Unsupported(
             f"{settings.source_model}: nothing of it shows on its cards; its materials may be fully clear"
         )
-    warnings = []
+    warnings = subject.unread()
     if subject.shines() and SheetMap.EMISSIVE not in settings.maps:
         warnings.append("it glows, and no emissive map is baked: the imposter stays dark at night")
     if SheetMap.ORM not in settings.maps:
@@ -144,7 +144,7 @@ def _geometry(
     count = 0
     faces = [(row, 1.0) for row in made.sheet.cards]
     if not made.all_both:
-        faces += [(row, -1.0) for row in made.sheet.cards if made.seen_twice(row)]
+        faces += [(row, -1.0) for row in made.sheet.cards if made.shown_on_both_sides(row)]
     for row, side in faces:
         card, shape = row.card, row.outline
         across = (shape[:, 0] - row.x) / row.width

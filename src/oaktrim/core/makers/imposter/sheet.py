@@ -62,7 +62,7 @@ def baked(subject: Subject, cards: Sequence[Card], settings: Imposter) -> Task[B
     sides = [
         side for card in cards for side in ((card, card.turned()) if settings.sides == 2 and card.both else (card,))
     ]
-    placed, size, density = yield from _laid_out(sides, settings)
+    placed, size, density = yield from _place_cards(sides, settings)
     maps: dict[SheetMap, NDArray[np.uint8]] = {
         kind: np.zeros((size[1], size[0], _CHANNELS.get(kind, 3)), np.uint8) for kind in settings.maps
     }
@@ -85,7 +85,7 @@ def baked(subject: Subject, cards: Sequence[Card], settings: Imposter) -> Task[B
     return BakedSheet(images, tuple(found), density)
 
 
-def _laid_out(cards: Sequence[Card], settings: Imposter) -> Task[tuple[list[PlacedCard], tuple[int, int], float]]:
+def _place_cards(cards: Sequence[Card], settings: Imposter) -> Task[tuple[list[PlacedCard], tuple[int, int], float]]:
     """Return cards on whole texels of the sheet, at the largest common density."""
     largest = max(max(card.width, card.height) for card in cards)
     unit = 2 * settings.size / largest

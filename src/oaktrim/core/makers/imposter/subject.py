@@ -73,6 +73,20 @@ class Subject:
         found: NDArray[np.bool_] = np.where(self.draws.materials < 0, True, both[np.maximum(self.draws.materials, 0)])
         return found
 
+    def unread(self) -> list[str]:
+        """Return what textures of it could not be read, each a sentence; these are drawn hatched or left out."""
+        found: dict[str, None] = {}
+        for material in self.drawn_materials.values():
+            for use in material.uses:
+                if use.image is None:
+                    found[f"{material.name}: its {use.name} has no image that can be read"] = None
+                    continue
+                try:
+                    self.picture(use.image)
+                except OakTrimError as error:
+                    found[str(error)] = None
+        return list(found)
+
     def shines(self) -> bool:
         """Say whether anything glows."""
         return any(max(row.surface.emissive) > 0 for row in self.drawn_materials.values())

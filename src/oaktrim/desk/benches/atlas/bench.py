@@ -21,7 +21,7 @@ from PySide6.QtWidgets import (
 from oaktrim.core.errors import OakTrimError
 from oaktrim.core.job.begin import with_begun
 from oaktrim.core.makers.atlas.naming import SheetName
-from oaktrim.core.makers.atlas.settings import Atlas, MaterialChoice, Pin, Seen, Weight
+from oaktrim.core.makers.atlas.settings import Atlas, MaterialChoice, Pin, VisibleScale, Weight
 from oaktrim.core.makers.registry import of_type
 from oaktrim.core.pixels.image import Image
 from oaktrim.core.plan.resolve import resolve
@@ -157,6 +157,7 @@ class AtlasBench(Bench):
         session = self._session
         for signal in (session.opened, session.job_changed, session.watched_changed):
             signal.connect(self.refresh)
+        session.sights.changed.connect(self._take_demand)
         self.models.currentIndexChanged.connect(lambda _: self.refresh())
         self.settings.weighed.connect(self.weigh_by)
         self.settings.changed.connect(lambda changes: self._change(**changes))
@@ -441,7 +442,14 @@ class AtlasBench(Bench):
         """Let texels go to something else."""
         self._change(weight=weight, seen=self._demand() if weight is Weight.SEEN else ())
 
-    def _demand(self) -> tuple[Seen, ...]:
+    def _take_demand(self) -> None:
+        """Weigh by what sightlines say, once they have been asked."""
+        if self.isVisible() and self.model and self.wanted().weight is Weight.SEEN and not self.wanted().seen:
+            seen = self._demand()
+            if seen:
+                self._change(seen=seen)
+
+    def _demand(self) -> tuple[VisibleScale, ...]:
         """Return what the sightlines of the job say of the textures of this model, as far as they were asked."""
         session = self._session
         found = session.sights.demand(session.watched)
@@ -451,7 +459,7 @@ class AtlasBench(Bench):
         textures = session.inventory.textures
         rows = [row for row in range(len(textures)) if found.seen[row] or found.unseen[row]]
         return tuple(
-            Seen(textures[row].path, min(64.0, 2.0 ** -float(found.levels[row])) if found.seen[row] else 0.0)
+            VisibleScale(textures[row].path, min(64.0, 2.0 ** -float(found.levels[row])) if found.seen[row] else 0.0)
             for row in rows
         )  # fmt: skip
 
