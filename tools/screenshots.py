@@ -141,7 +141,7 @@ def main() -> None:
         window.session.watch("pocket")
         window.reveal(window.sightlines)
         lines = window.sightlines
-        wait_for(app, lambda: lines.band.residency is not None and "walking" not in lines.streamed.text())
+        wait_for(app, lambda: lines.streaming.after.residency is not None)
         wait_for(app, lambda: (demand := window.session.demand()) is not None and not demand.estimated.any())
         choose(window, "lantern/lantern_base.png")
         take(window, app, "sightlines", folder)

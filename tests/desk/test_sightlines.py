@@ -2,11 +2,15 @@
 
 import numpy as np
 import pytest
-from PySide6.QtCore import QPoint, Qt
+from PySide6.QtCore import QPoint, Qt, QTimer
 from PySide6.QtWidgets import QListWidget, QPushButton
 
 from oaktrim.core.plan.cuts import Cap
+from oaktrim.core.plan.rolerules import RoleRule, ShareOf
 from oaktrim.core.sight.sightlines import Path, Sightlines, Step
+from oaktrim.core.survey.roles import Role
+from oaktrim.desk.benches.sightlines.asking import StationAsking, ZoneAsking
+from oaktrim.desk.benches.survey.bench import Pane
 from oaktrim.desk.models.ledger import COLUMNS
 from oaktrim.desk.widgets.residencyband import ResidencyBand
 from oaktrim.desk.widgets.sceneview import SceneView
@@ -106,6 +110,27 @@ def test_what_has_two_to_spare_is_capped_in_one_edit(qtbot, looking):
     assert session.plan().total("memory") == before
 
 
+def test_a_role_rule_goes_by_what_is_seen_and_ships_only_once_that_is_known(qtbot, looking):
+    window, session = looking, looking.session
+    row, pane = row_of(looking, "wall_base.png"), looking.survey.rules
+    window.reveal(window.survey)
+    window.survey.show_pane(Pane.ROLE_RULES)
+    share = pane.lines[Role.BASE_COLOUR][0]
+    share.setCurrentIndex(share.findText("as wanted"))
+    share.activated.emit(share.currentIndex())
+    assert session.job.role_rules == (RoleRule(Role.BASE_COLOUR, of=ShareOf.WANTED),)
+    kept = session.demand().kept_side(row, 1024)
+    assert kept < 1024 and int(session.plan().footprint.width[row]) == kept
+    ruler = session.plan("lounge").total("memory")
+    assert ruler < session.plan("lounge", cut=False).total("memory")
+    # The other targets have screens of their own.
+    qtbot.waitUntil(lambda: not any(session.sights.is_asking(target) for target in session.targets), timeout=60000)
+    assert all(int(session.plan(target.id).footprint.width[row]) < 1024 for target in session.targets)
+    session.edit(session.job.with_rule(RoleRule(Role.BASE_COLOUR, 0.5, of=ShareOf.WANTED)), "half")
+    assert int(session.plan().footprint.width[row]) == kept // 2
+    assert session.plan_of(session.job).total("memory") == session.plan().total("memory")
+
+
 def test_findings_filter_and_ledger_know_the_fit(qtbot, looking):
     session = looking.session
     qtbot.waitUntil(lambda: any(f.code == "levels-to-spare" for f in session.findings()), timeout=20000)
@@ -132,17 +157,23 @@ def test_a_view_is_kept_as_a_station_renamed_walked_and_undone(qtbot, looking):
     qtbot.waitUntil(lambda: shots.count() == 2, timeout=20000)
     shots.item(1).setText("door")
     assert session.job.sightlines.station("door") is not None
-    key_of(looking, "Path through all").click()
+    key_of(looking, "Path").click()
     assert session.job.sightlines.paths == (Path("walk", (Step("eye", 0.0), Step("door", 3.0))),)
-    band = named(looking, "Streaming along the path", ResidencyBand)
+    band = named(looking, "Streaming along the path after", ResidencyBand)
     qtbot.waitUntil(lambda: band.residency is not None, timeout=60000)
     assert said(looking, "What streaming blurs").split(" · ")[-1].endswith("a second come in")
-    qtbot.mouseClick(band, Qt.MouseButton.LeftButton, pos=QPoint(band.width() - 30, 20))
+    qtbot.mouseClick(band, Qt.MouseButton.LeftButton, pos=QPoint(band.width() - 30, 40))
+    before = named(looking, "Streaming along the path before", ResidencyBand)
+    np.testing.assert_array_equal(before.residency.wanted, band.residency.wanted)
+    session.select((row_of(looking, "wall_base.png"),))
+    session.cut(Cap(64), everywhere=False, keep=True)
+    qtbot.waitUntil(lambda: bool((band.residency.wanted < before.residency.wanted).all()), timeout=20000)
+    session.undo()
     door = session.job.sightlines.station("door")
     assert view.camera.eye == pytest.approx(door.eye, abs=0.5)
     qtbot.waitUntil(lambda: asked(looking), timeout=60000)
     shots.setCurrentRow(1)
-    key_of(looking, "Remove").click()
+    named(looking, "Remove the station", QPushButton).click()
     assert session.job.sightlines.paths == () and len(session.job.sightlines.stations) == 1
     for _ in range(4):
         session.undo()
@@ -157,6 +188,52 @@ def test_a_rule_is_added_in_words_and_a_wrong_one_is_an_error(qtbot, looking):
     for wrong in ("near path:wall*", "3 nofield:x", "-2 path:x"):
         bench.add_rule(wrong)
     assert len(said_so) == 3 and len(session.job.sightlines.nearest) == 1
+
+
+def answered(looking, key, kind, fill) -> None:
+    """Press a key that opens a dialog, fill it, and say yes; what is wrong is looked at by `fill`."""
+
+    def answer() -> None:
+        dialog = next(d for d in looking.findChildren(kind) if d.isVisible())
+        fill(dialog)
+        dialog.check()
+
+    QTimer.singleShot(0, answer)
+    key_of(looking, key).click()
+
+
+def test_a_station_is_typed_and_a_zone_is_looked_around_in(qtbot, looking):
+    session, demand = looking.session, looking.session.demand()
+    row = row_of(looking, "wall_base.png")
+
+    def by_numbers(dialog):
+        named(dialog, "Name of the station").setText("close")
+        named(dialog, "Eye").setText("0, 0")
+        dialog.check()
+        assert dialog.isVisible() and "three numbers" in dialog.wrong.text()
+        named(dialog, "Eye").setText("0, 1.5, 3")
+        named(dialog, "Looks at").setText("0, 1.5, 0")
+        named(dialog, "Screen").setText("640x360")
+
+    answered(looking, "Type", StationAsking, by_numbers)
+    close = session.job.sightlines.station("close")
+    assert close.eye == (0, 1.5, 3) and close.screen == (640, 360) and close.scene.endswith(".glb")
+
+    def box(dialog):
+        named(dialog, "Where somebody stands").setCurrentIndex(0)
+        named(dialog, "Lower corner of the box").setText("-1, -1, 2")
+        named(dialog, "Higher corner of the box").setText("1, 1, 3")
+        named(dialog, "Nothing is seen nearer than").setText("0.4")
+
+    answered(looking, "Zone", ZoneAsking, box)
+    assert session.job.sightlines.zones[0].nearest == 0.4
+    rules = named(looking, "Zones and rules", QListWidget)
+    qtbot.waitUntil(lambda: rules.count() == 1 and "in a box" in rules.item(0).text())
+    qtbot.waitUntil(lambda: asked(looking) and looking.session.demand() is not demand, timeout=60000)
+    assert session.demand().levels[row] < demand.levels[row] - 0.9, "nearer asks for more"
+    rules.setCurrentRow(0)
+    named(looking, "Remove the rule", QPushButton).click()
+    assert session.job.sightlines.zones == () and len(session.job.sightlines.stations) == 2
 
 
 @pytest.mark.parametrize("way", ["As seen", "Check", "Cost", "Edges"])

@@ -113,7 +113,7 @@ def test_role_rules_move_the_totals_and_hands_win(qtbot, opened):
     pane, before = window.survey.rules, session.plan().total("memory")
     window.survey.show_pane(Pane.ROLE_RULES)
     share = pane.lines[Role.NORMAL][0]
-    share.setCurrentIndex(share.findData(0.25))
+    share.setCurrentIndex(share.findText("a quarter of base"))
     share.activated.emit(share.currentIndex())
     assert session.job.role_rules == (RoleRule(Role.NORMAL, 0.25),)
     assert session.plan().total("memory") < before

@@ -8,7 +8,7 @@ import click
 import numpy as np
 
 from oaktrim.cli.console import EXIT_OVER, console, fail, run, table
-from oaktrim.cli.sources import Source, source_at
+from oaktrim.cli.sources import Source, look, source_at
 from oaktrim.core.codecs.effort import Effort
 from oaktrim.core.errors import shown
 from oaktrim.core.job.document import save_job
@@ -93,7 +93,8 @@ def fit(
     cache = SurveyCache()
     inventory = run(survey_tree(source.root, source.job.scan_settings, source.job.build_spec, cache)).inventory
     ratios = CompressionRatios(inventory).merged(Measured(cache.measured()))
-    plan = resolve(inventory, target, source.job.cuts, ratios, source.job.role_rules)
+    demand = look(source, inventory, (target,)).get(target.id)
+    plan = resolve(inventory, target, source.job.cuts, ratios, source.job.role_rules, demand)
     locked = locked_by(plan, locks)
     floors = floors_of(source.job.role_rules, target)
     task = propose(

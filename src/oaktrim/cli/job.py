@@ -29,7 +29,7 @@ from oaktrim.core.plan.cuts import (
 )
 from oaktrim.core.plan.query import Assets, select
 from oaktrim.core.plan.resolve import resolve
-from oaktrim.core.plan.rolerules import RoleRule
+from oaktrim.core.plan.rolerules import RoleRule, ShareOf
 from oaktrim.core.plan.verdict import findings_of
 from oaktrim.core.survey.roles import Role
 
@@ -184,7 +184,15 @@ def _share(text: str) -> float:
 @click.command(name="role-rules")
 @click.argument("path", metavar="JOB", type=_JOB)
 @click.option("--role", type=_ROLES, help="The role that the rule is for.")
-@click.option("--share", metavar="SHARE", help="Of the base colour's longest side: 1, 1/2, 0.25.")
+@click.option("--share", metavar="SHARE", help="Of the longest side of --of: 1, 1/2, 0.25; up to 4 of what is wanted.")
+@click.option(
+    "--of",
+    "basis",
+    type=click.Choice(list(ShareOf)),
+    default=ShareOf.BASE_COLOUR,
+    show_default=True,
+    help="What the share is of: the base colour of the material, or the side that sightlines want.",
+)
 @click.option("--floor", type=int, help="Never under this many pixels.")
 @click.option("--ceiling", type=int, help="Never over this many pixels.")
 @click.option("--remove", is_flag=True, help="Take the rule for the role away.")
@@ -193,6 +201,7 @@ def role_rules(
     path: Path,
     role: str | None,
     share: str | None,
+    basis: ShareOf,
     floor: int | None,
     ceiling: int | None,
     remove: bool,
@@ -208,7 +217,7 @@ def role_rules(
             job = job.without_rule(Role(role), targets)
         else:
             try:
-                job = job.with_rule(RoleRule(Role(role), _share(share or "1"), floor, ceiling, targets))
+                job = job.with_rule(RoleRule(Role(role), _share(share or "1"), floor, ceiling, targets, basis))
             except ValueError as error:
                 raise fail(str(error)) from error
         _save(job, path, source)

@@ -20,7 +20,7 @@ from oaktrim.core.ship.store import MadeStore
 
 def ship_source(source: Source, target: str, out: Path) -> tuple[Plan, Shipped]:
     """Ship a source for a target and return its plan and what was done."""
-    found = weigh_source(source, (target,))
+    found = weigh_source(source, (target,), seen=False)
     plan = found.plans[0]
     return plan, run(ship_plan(plan, out, source.job.max_pixels, store=MadeStore()))
 

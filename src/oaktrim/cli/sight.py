@@ -16,8 +16,7 @@ from oaktrim.core.errors import Unsupported, shown
 from oaktrim.core.files.pictures import write_png
 from oaktrim.core.job.document import Job, save_job
 from oaktrim.core.pixels.image import Image
-from oaktrim.core.plan.query import Assets, select
-from oaktrim.core.plan.resolve import Plan, resolve
+from oaktrim.core.plan.resolve import Plan
 from oaktrim.core.progress import Progress, Task
 from oaktrim.core.render.picture import Settings, draw, footprints
 from oaktrim.core.sight.demand import (
@@ -26,17 +25,18 @@ from oaktrim.core.sight.demand import (
     demand_of,
     least_levels,
     places_looked_at,
+    selecting,
     stage_of,
     with_cameras,
 )
 from oaktrim.core.sight.ramp import fit_picture
 from oaktrim.core.sight.report import as_json, texture_rows
-from oaktrim.core.sight.residency import Residency, residency
+from oaktrim.core.sight.residency import Residency, residency, walk
 from oaktrim.core.sight.sightlines import YFOV, Nearest, Portrait, Sightlines, Station
 from oaktrim.core.sight.views import path_scene, scene_of, station_camera
 from oaktrim.core.survey.demand import Demand
 from oaktrim.core.survey.drawables import TextureCache, ready
-from oaktrim.core.units import size_text
+from oaktrim.core.units import point_of, size_of, size_text
 
 _JOB = click.Path(path_type=Path, dir_okay=False, exists=True)
 
@@ -52,10 +52,9 @@ class _Point(click.ParamType[tuple[float, float, float]]):
         if isinstance(value, tuple):
             return value
         try:
-            x, y, z = (float(part) for part in str(value).replace(";", ",").split(","))
-        except ValueError:
-            self.fail(f"{value!r} is not three numbers X,Y,Z", param, context)
-        return x, y, z
+            return point_of(str(value))
+        except ValueError as error:
+            self.fail(str(error), param, context)
 
 
 class _Screen(click.ParamType[tuple[int, int]]):
@@ -67,12 +66,9 @@ class _Screen(click.ParamType[tuple[int, int]]):
         if isinstance(value, tuple):
             return value
         try:
-            width, height = (int(part) for part in str(value).lower().replace(",", "x").split("x"))
-        except ValueError:
-            self.fail(f"{value!r} is no screen such as 1920x1080", param, context)
-        if not (1 <= width <= 1 << 14 and 1 <= height <= 1 << 14):
-            self.fail(f"a screen is 1 to {1 << 14} pixels each way, not {value}", param, context)
-        return width, height
+            return size_of(str(value))
+        except ValueError as error:
+            self.fail(str(error), param, context)
 
 
 def _looking(
@@ -80,12 +76,7 @@ def _looking(
 ) -> Task[tuple[Demand, list[Station], list[Residency]]]:
     """Ask everything there is to ask, and draw pictures of it if they are wanted."""
     inventory, target = plan.inventory, plan.target
-    assets = Assets(resolve(inventory, target), plan, ())
-    cache, count = TextureCache(), len(inventory.textures)
-
-    def selected(where: str) -> np.ndarray:
-        return select(where, assets)[:count]
-
+    cache, selected = TextureCache(), selecting(inventory, target)
     places = places_looked_at(sightlines, inventory)
     if not places:
         raise NothingToLookFrom
@@ -104,9 +95,10 @@ def _looking(
         stations += [row if row.scene else msgspec.structs.replace(row, scene=path) for row in mine]
         if stage is None:
             continue
-        for walk in lines.paths:
-            if scene_of(inventory, path_scene(lines, walk.name)[0]) == place:
-                walked.append((yield from residency(plan, stage, lines, walk.name)))
+        for path_named in lines.paths:
+            if scene_of(inventory, path_scene(lines, path_named.name)[0]) == place:
+                seen = yield from walk(stage, lines, path_named.name, target)
+                walked.append(residency(plan, stage, seen))
         if pictures is not None:
             yield from _picture(plan, stage, mine, cache, pictures)
     return demand, stations, walked
@@ -146,7 +138,7 @@ def sight(
     cannot be read.
     """
     source = source_at(path)
-    plan = weigh_source(source, (target_name,)).plans[0]
+    plan = weigh_source(source, (target_name,), seen=False).plans[0]
     sightlines = source.job.sightlines
     if percentile is not None:
         sightlines = msgspec.structs.replace(sightlines, percentile=percentile)
@@ -218,6 +210,13 @@ def _print(plan: Plan, demand: Demand, stations: list[Station], walked: list[Res
                     else "nothing is blurred"
                 )
                 + f"; at most {found.loads_a_second / (1 << 20):.1f} MiB a second come in"
+                + (
+                    f", the disk is up to {found.late.max():.1f} s late"
+                    if found.late.any()
+                    else ", which the disk brings in time"
+                    if found.rate is not None
+                    else ""
+                )
             )
         )
 
@@ -254,8 +253,8 @@ def _list(path: Path) -> None:
         click.echo(
             f"{row.name}: from {eye} to {target}, {degrees(row.yfov):.1f} degrees{screen}{f', in {row.scene}' if row.scene else ''}"
         )
-    for walk in lines.paths:
-        click.echo(f"path {walk.name}: " + ", ".join(f"{step.station} at {step.time:g} s" for step in walk.steps))
+    for way in lines.paths:
+        click.echo(f"path {way.name}: " + ", ".join(f"{step.station} at {step.time:g} s" for step in way.steps))
     for zone in lines.zones:
         where = f"on {zone.ground}" if zone.ground else "in a box"
         click.echo(f"zone {zone.name}: {where}, nothing nearer than {zone.nearest:g}")

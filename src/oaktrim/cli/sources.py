@@ -10,7 +10,11 @@ from oaktrim.core.errors import FileError
 from oaktrim.core.job.document import SUFFIX, Job, load_job, new_job, root_of, targets_of
 from oaktrim.core.makers.build import survey_tree
 from oaktrim.core.plan.report import Survey, survey
+from oaktrim.core.plan.rolerules import needs_demand
+from oaktrim.core.sight.demand import demands_of
 from oaktrim.core.survey.cache import SurveyCache
+from oaktrim.core.survey.demand import Demand
+from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.targets.target import Target
 
 
@@ -39,12 +43,30 @@ def source_at(path: Path) -> Source:
     return Source(job, root_of(job, path))
 
 
-def weigh_source(source: Source, names: tuple[str, ...]) -> Survey:
-    """Survey a source on the named targets, or on its own."""
+def look(source: Source, inventory: Inventory, targets: tuple[Target, ...], always: bool = True) -> dict[str, Demand]:
+    """Look from a job's sightlines and return what they ask for on targets, by their ids.
+
+    Parameters
+    ----------
+    always : wherever there are sightlines; else only for targets whose role rules go by them
+    """
+    job = source.job
+    asked = tuple(t for t in targets if needs_demand(job.role_rules, t.id) or (always and job.sightlines))
+    return run(demands_of(inventory, asked, job.sightlines, job.max_pixels)) if asked else {}
+
+
+def weigh_source(source: Source, names: tuple[str, ...], seen: bool = True) -> Survey:
+    """Survey a source on the named targets, or on its own.
+
+    Parameters
+    ----------
+    seen : by its sightlines too; without, only role rules that go by them have them asked
+    """
     targets: tuple[Target, ...] = tuple(source.job.target(name) for name in dict.fromkeys(names)) or targets_of(
         source.job
     )
     cache = SurveyCache()
     inventory = run(survey_tree(source.root, source.job.scan_settings, source.job.build_spec, cache)).inventory
     job = source.job
-    return run(survey(inventory, targets, cache, job.cuts, job.role_rules, job.suppressions))
+    demands = look(source, inventory, targets, seen)
+    return run(survey(inventory, targets, cache, job.cuts, job.role_rules, job.suppressions, demands))

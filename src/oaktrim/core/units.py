@@ -40,6 +40,36 @@ def decibels_text(value: float | None) -> str:
     return "exact" if value is None or isinf(value) else f"{value:.1f} dB"
 
 
+def size_of(text: str) -> tuple[int, int]:
+    """Return width and height of a text such as "1920x1080".
+
+    Raises
+    ------
+    ValueError : it is no such text, or a side is not 1 to 16384
+    """
+    try:
+        width, height = (int(part) for part in text.lower().replace(",", "x").replace("×", "x").split("x"))
+    except ValueError as error:
+        raise ValueError(f"{text!r} is no size in pixels such as 1920x1080") from error
+    if not (1 <= width <= 1 << 14 and 1 <= height <= 1 << 14):
+        raise ValueError(f"a screen is 1 to {1 << 14} pixels each way, not {text}")
+    return width, height
+
+
+def point_of(text: str) -> tuple[float, float, float]:
+    """Return the three numbers of a text such as "1, 2.5, -3".
+
+    Raises
+    ------
+    ValueError : it is no such text
+    """
+    try:
+        x, y, z = (float(part) for part in text.replace(";", ",").split(","))
+    except ValueError as error:
+        raise ValueError(f"{text!r} is not three numbers X,Y,Z") from error
+    return x, y, z
+
+
 def size_text(width: int, height: int) -> str:
     """Return a size in pixels; a square is written once."""
     return f"{width}²" if width == height else f"{width}×{height}"

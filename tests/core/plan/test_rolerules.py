@@ -1,12 +1,14 @@
 """Role rules: measured against what the base colour ships at, between floor and ceiling, and under a cut by hand."""
 
+import numpy as np
 import pytest
 
 from oaktrim.core.job.document import Job
 from oaktrim.core.plan.cuts import Cap, Cut, Drop
 from oaktrim.core.plan.ladder import ladder_of
 from oaktrim.core.plan.resolve import resolve
-from oaktrim.core.plan.rolerules import RoleRule
+from oaktrim.core.plan.rolerules import RoleRule, ShareOf, needs_demand
+from oaktrim.core.survey.demand import no_demand
 from oaktrim.core.survey.roles import Role
 from oaktrim.core.targets.target import target_named
 from tests.kit.trees import put, surveyed
@@ -46,6 +48,33 @@ def test_floor_ceiling_and_targets(inventory):
     for wrong in ({"share": 2.0}, {"share": 0.0}, {"floor": 0}, {"floor": 64, "ceiling": 32}):
         with pytest.raises(ValueError, match=r"role|floor"):
             RoleRule(Role.NORMAL, **wrong)
+
+
+def test_a_share_of_what_sightlines_want(inventory):
+    base, normal = inventory.row_of["wall_base.png"], inventory.row_of["wall_n.png"]
+    demand = no_demand(len(inventory.textures))
+    demand.looked[[base, normal]] = True
+    demand.levels[base], demand.levels[normal] = 1.5, np.nan
+    rules = (
+        RoleRule(Role.BASE_COLOUR, 0.5, of=ShareOf.WANTED),
+        RoleRule(Role.NORMAL, 1.0, ceiling=200, of=ShareOf.WANTED),
+    )
+
+    def ships(*rules, seen=demand):
+        plan = resolve(inventory, target_named("pocket"), (), rules=rules, demand=seen)
+        return int(plan.footprint.width[base]), int(plan.footprint.width[normal]), plan
+
+    # 256 texels with a level and a half to spare want 128; half of it is 64. What is never seen has only its ceiling.
+    assert ships(*rules)[:2] == (64, 200)
+    assert ships(RoleRule(Role.BASE_COLOUR, 2.0, of=ShareOf.WANTED))[0] == 256
+    assert ships(*rules, seen=None)[:2] == (256, 200), "nothing is known"
+    causes = [step.cause for step in ladder_of(ships(*rules)[2], base).steps]
+    assert causes[-1] == "Role: half of what is wanted"
+    assert needs_demand(rules, "pocket") and not needs_demand((RoleRule(Role.NORMAL, 0.5),), "pocket")
+    # Normals follow what their base colour really ships at.
+    assert ships(rules[0], RoleRule(Role.NORMAL, 0.5))[:2] == (64, 32)
+    with pytest.raises(ValueError, match="share"):
+        RoleRule(Role.NORMAL, 4.1, of=ShareOf.WANTED)
 
 
 def test_a_cut_by_hand_wins_and_is_marked(inventory):

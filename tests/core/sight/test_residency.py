@@ -8,7 +8,7 @@ from oaktrim.core.plan.cuts import Cut, SetLevels
 from oaktrim.core.plan.resolve import resolve
 from oaktrim.core.progress import finish
 from oaktrim.core.sight.demand import stage_of
-from oaktrim.core.sight.residency import residency
+from oaktrim.core.sight.residency import residency, walk
 from oaktrim.core.sight.sightlines import Path, Sightlines, Station, Step
 from oaktrim.core.survey.drawables import TextureCache
 from oaktrim.core.targets.target import target_named
@@ -40,7 +40,7 @@ def walked(tree, limit=None, cuts=()):
     inventory = surveyed(tree)
     plan = resolve(inventory, TARGET, cuts)
     stage = finish(stage_of(inventory, 0, inventory.sources(1 << 24), TextureCache()))
-    return finish(residency(plan, stage, LINES, "walk", steps=13, limit=limit)), plan
+    return residency(plan, stage, finish(walk(stage, LINES, "walk", TARGET, steps=13)), limit), plan
 
 
 def test_without_a_tight_budget_all_that_is_wanted_is_kept(tree):
@@ -75,3 +75,27 @@ def test_what_has_no_levels_is_fixed_and_not_in_the_pool(tree):
     row = after.inventory.row_of["small_base.png"]
     assert whole.fixed == 0 and found.fixed == int(after.footprint.memory[row])
     assert (found.wanted < whole.wanted).all()
+
+
+def test_a_slow_disk_is_late_and_makes_up_for_it(tree):
+    stated = msgspec.structs.replace(TARGET, disk_rate="40 kB")
+    inventory = surveyed(tree)
+    stage = finish(stage_of(inventory, 0, inventory.sources(1 << 24), TextureCache()))
+    seen = finish(walk(stage, LINES, "walk", stated, steps=13))
+    found = residency(resolve(inventory, stated), stage, seen, 1 << 30)
+    assert found.rate == 40_000 and found.loads[0] == found.kept[0]
+    # A disk that is never idle between the first load and the step where it is most behind has brought rate times time.
+    most = int(np.argmax(found.late))
+    first = int(np.flatnonzero(found.late > 0)[0])
+    brought = found.rate * (found.times[most] - found.times[first - 1])
+    assert found.late[most] * found.rate == pytest.approx(found.loads[first : most + 1].sum() - brought, abs=1)
+    # On the way back nothing new comes in.
+    assert found.late[most] - found.late[-1] == pytest.approx(
+        min(found.late[most], found.times[-1] - found.times[most])
+    )
+    fast = residency(resolve(inventory, TARGET), stage, seen, 1 << 30)
+    assert not fast.late.any()
+    with pytest.raises(ValueError, match="disk_rate"):
+        msgspec.structs.replace(TARGET, disk_rate="0 MB").__post_init__()
+    with pytest.raises(KeyError):
+        finish(walk(stage, LINES, "nowhere", stated))

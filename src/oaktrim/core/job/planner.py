@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 from oaktrim.core.job.document import Job
 from oaktrim.core.makers.build import DerivedFacts, with_makers
 from oaktrim.core.plan.packing import CompressionRatios
 from oaktrim.core.plan.resolve import Plan, resolve
+from oaktrim.core.survey.demand import Demand
 from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.targets.target import Target
 
@@ -20,6 +22,7 @@ class Planner:
     ----------
     found : what files hold; inventory : with what the job's makers make of it
     ratios : how the inventory packs
+    demands : what sightlines ask for, by target, where it is known
     """
 
     job: Job
@@ -27,12 +30,15 @@ class Planner:
     derived_facts: DerivedFacts
     inventory: Inventory
     ratios: CompressionRatios
+    demands: Mapping[str, Demand]
 
     def plan_of(self, job: Job, target: Target) -> Plan:
         """Return what a job on the same tree would ship to a target."""
-        inventory, ratios = self.inventory, self.ratios
+        inventory, ratios, demand = self.inventory, self.ratios, self.demands.get(target.id)
         if (job.makers, job.layouts) != (self.job.makers, self.job.layouts):
             found = self.found.with_roles(job.role_patterns, job.roles)
             inventory = with_makers(found, job.build_spec, self.derived_facts)
             ratios = ratios.moved(inventory)
-        return resolve(inventory, target, job.cuts, ratios, job.role_rules)
+            # Its rows are those of the inventory that it was asked of.
+            demand = None
+        return resolve(inventory, target, job.cuts, ratios, job.role_rules, demand)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+from collections.abc import Mapping
 from dataclasses import dataclass, replace
 
 import msgspec
@@ -19,6 +20,7 @@ from oaktrim.core.plan.status import BudgetStatus, limits_of
 from oaktrim.core.plan.verdict import findings_of
 from oaktrim.core.progress import Task
 from oaktrim.core.survey.cache import SurveyCache
+from oaktrim.core.survey.demand import Demand
 from oaktrim.core.survey.findings.finding import Severity
 from oaktrim.core.survey.findings.rules import Merged, merge
 from oaktrim.core.survey.inventory import Inventory
@@ -83,20 +85,23 @@ def survey(
     cuts: tuple[Cut, ...] = (),
     rules: tuple[RoleRule, ...] = (),
     suppressions: frozenset[tuple[str, str]] = frozenset(),
+    demands: Mapping[str, Demand] | None = None,
 ) -> Task[Survey]:
     """Weigh an inventory on targets; what the cuts ask for is really packed first, on samples.
 
     Parameters
     ----------
     suppressions : code and path of findings that do not count
+    demands : what sightlines ask for, by target, where they were asked
     """
     ratios = CompressionRatios(inventory)
     ratios = ratios.merged(Measured(cache.measured()))
-    plans = [resolve(inventory, target, cuts, ratios, rules) for target in targets]
+    seen = demands or {}
+    plans = [resolve(inventory, target, cuts, ratios, rules, seen.get(target.id)) for target in targets]
     missing = [key for plan in plans for key in missing_of(plan, ratios)]
     missing = list(dict.fromkeys(missing))
     ratios = ratios.merged((yield from measure_ratios(inventory, missing, cache)))
-    plans = [resolve(inventory, target, cuts, ratios, rules) for target in targets]
+    plans = [resolve(inventory, target, cuts, ratios, rules, seen.get(target.id)) for target in targets]
     found = merge([findings_of(plan) for plan in plans])
     heard = tuple(finding for finding in found if (finding.code, finding.path) not in suppressions)
     return Survey(inventory, tuple(plans), heard, len(found) - len(heard))

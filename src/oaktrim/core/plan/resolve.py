@@ -218,7 +218,7 @@ def resolve(
     width, height = fit_side(width, height, np.where(caps == NOT_CUT, np.maximum(width, height), caps))
     width, height = np.maximum(1, width >> drops), np.maximum(1, height >> drops)
     by_hand = (caps != NOT_CUT) | (settings[Drop] != NOT_CUT)
-    ruled = apply_rules(inventory, target.id, rules, width, height, by_hand)
+    ruled = apply_rules(inventory, target.id, rules, width, height, by_hand, demand)
     formats = np.where(settings[SetFormat] == NOT_CUT, inventory.natural, settings[SetFormat])
     # Stored levels are kept for as long as nothing but the format's place in the file is asked for.
     stored = np.maximum(inventory.stored_levels - drops, np.minimum(inventory.stored_levels, 1))

@@ -66,8 +66,8 @@ def as_json(
         "unseen": [plan.inventory.textures[row].path for row in np.flatnonzero(demand.unseen)],
         "residency": {
             found.name: [
-                {"time": float(t), "wanted": int(w), "kept": int(k), "blurred": int(w - k)}
-                for t, w, k in zip(found.times, found.wanted, found.kept, strict=True)
+                {"time": float(t), "wanted": int(w), "kept": int(k), "blurred": int(w - k), "loads": int(n), "late": float(s)}
+                for t, w, k, n, s in zip(found.times, found.wanted, found.kept, found.loads, found.late, strict=True)
             ]
             for found in walked
         },

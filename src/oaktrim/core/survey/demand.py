@@ -71,11 +71,23 @@ class Demand:
 
     def kept_side(self, row: int, longest: int) -> int:
         """Return the power of two that a source of a longest side may be capped at without a change that is seen."""
-        return int(2 ** max(0.0, np.ceil(np.log2(longest) - float(self.levels[row]) + self.margin - _HAIR)))
+        return int(self._powers(np.float64(longest), self.levels[row] - self.margin))
+
+    def kept_sides(self, longest: NDArray[np.integer]) -> NDArray[np.int64]:
+        """Return `kept_side` of every texture (N,), of sources of these longest sides; 0 where it is not seen."""
+        sides = self._powers(longest.astype(np.float64), self.levels - self.margin)
+        return np.where(self.seen, sides, 0).astype(np.int64)
 
     def side(self, row: int, longest: int) -> int:
         """Return the power of two that holds the longest side wanted of a source of that side."""
-        return int(2 ** max(0.0, np.ceil(np.log2(longest) - float(self.levels[row]) - _HAIR)))
+        return int(self._powers(np.float64(longest), self.levels[row]))
+
+    @staticmethod
+    def _powers(longest: Floats | np.float64, levels: Floats | np.float64) -> Floats:
+        """Return the powers of two that hold sides less so many levels; 1 for levels that are no number."""
+        exponent = np.ceil(np.log2(longest) - np.nan_to_num(levels, nan=64.0) - _HAIR)
+        found: Floats = np.exp2(np.maximum(0.0, exponent))
+        return found
 
     def scale(self, row: int) -> float | None:
         """Return how many pixels of the screen show one texel of the source, at most 1; None where nothing is known."""

@@ -107,6 +107,7 @@ class Target(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     audience : share of the audience that has a family of hardware, 0..1; 1 where it is left out
     container : ktx2 or dds, what is shipped
     filtering : what shows textures at a slant; screen : width and height in pixels
+    disk_rate : what its disk brings of levels that are streamed in a second, with a unit: "60 MB"; not watched where left out
     size_rule, oversize : what happens to sides that are not powers of two, or are over the longest allowed
     """
 
@@ -123,6 +124,7 @@ class Target(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     packing: Packing = Packing()
     filtering: Filtering = Filtering.ANISOTROPIC
     screen: tuple[Side, Side] = (1920, 1080)
+    disk_rate: str | None = None
 
     def __post_init__(self) -> None:
         if self.container not in ("ktx2", "dds"):
@@ -132,6 +134,13 @@ class Target(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         for family, share in self.audience.items():
             if not 0 < share <= 1:
                 raise ValueError(f"the share of the audience with {family.value} is over 0 and at most 1, not {share}")
+        if self.disk_rate is not None:
+            try:
+                rate = parse_bytes(self.disk_rate)
+            except ValueError as error:
+                raise ValueError(f"disk_rate: {error}") from error
+            if rate <= 0:
+                raise ValueError("disk_rate: a disk that brings nothing in a second can stream nothing")
 
     def decodes(self, texture_format: TextureFormat) -> bool:
         """Say whether the hardware samples a format as it is."""
@@ -140,6 +149,11 @@ class Target(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     def share_of(self, texture_format: TextureFormat) -> float:
         """Return the share of the audience whose hardware samples a format; 0 where the target lacks it."""
         return self.audience.get(texture_format.hardware, 1.0) if self.decodes(texture_format) else 0.0
+
+    @property
+    def disk_bytes(self) -> int | None:
+        """Bytes a second that its disk brings, None where nothing says."""
+        return None if self.disk_rate is None else parse_bytes(self.disk_rate)
 
     @property
     def limit_bytes(self) -> dict[str, int]:
@@ -199,7 +213,7 @@ def save_target(target: Target, path: Path) -> None:
     """
     fields = msgspec.to_builtins(target)
     fields["limits"] = {line: limit for line, limit in fields["limits"].items() if limit is not None}
-    write_atomic(path, msgspec.toml.encode(fields))
+    write_atomic(path, msgspec.toml.encode({name: value for name, value in fields.items() if value is not None}))
 
 
 def validate(target: Target) -> list[str]:

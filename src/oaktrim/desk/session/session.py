@@ -390,7 +390,9 @@ class Session(QObject):
     def planner(self) -> Planner:
         """Return what tells, on any thread, what other jobs would ship."""
         assert self.inventory is not None
-        return Planner(self.job, self.workshop.found, self.workshop.known, self.inventory, self.ratios)
+        found = ((target.id, self.demand(target)) for target in self.targets)
+        demands = {name: demand for name, demand in found if demand is not None}
+        return Planner(self.job, self.workshop.found, self.workshop.known, self.inventory, self.ratios, demands)
 
     def total_at(self, state: int) -> int:
         """Return the texture memory of a state of the history on the watched target."""

@@ -5,14 +5,11 @@ from __future__ import annotations
 from functools import partial
 from typing import Protocol
 
-import numpy as np
-from numpy.typing import NDArray
 from PySide6.QtCore import QObject, QTimer, Signal
 
 from oaktrim.core.job.document import Job
-from oaktrim.core.plan.query import Assets, select
-from oaktrim.core.plan.resolve import resolve
-from oaktrim.core.sight.demand import Stage, demand_of
+from oaktrim.core.plan.rolerules import needs_demand
+from oaktrim.core.sight.demand import Stage, demand_of, selecting
 from oaktrim.core.survey.demand import Demand
 from oaktrim.core.survey.drawables import TextureCache
 from oaktrim.core.survey.inventory import Inventory
@@ -32,6 +29,9 @@ class Shown(Protocol):
 
     @property
     def inventory(self) -> Inventory | None: ...
+
+    @property
+    def targets(self) -> tuple[Target, ...]: ...
 
     @property
     def watched(self) -> Target: ...
@@ -58,6 +58,8 @@ class Sights(QObject):
         super().__init__(parent)
         self._shown = shown
         self._found: dict[tuple[object, ...], Demand] = {}
+        # Of which more than the closed form is known, or of which nothing more can be.
+        self._whole: set[tuple[object, ...]] = set()
         self._work: Work | None = None
         self._asked: tuple[object, ...] = ()
         self._of: Inventory | None = None
@@ -81,8 +83,24 @@ class Sights(QObject):
         if inventory is not self._of:
             self._of, self.stages = inventory, {}
             self._found.clear()
-        if self.wanted or self._shown.job.sightlines:
+            self._whole.clear()
+        if self._due() is not None:
             self._settle.start()
+
+    def _due(self) -> Target | None:
+        """Return the target that is to be asked next: the one that is watched, then those whose role rules go by it."""
+        shown = self._shown
+        watched, job = shown.watched, shown.job
+        for target in (watched, *shown.targets):
+            asked = needs_demand(job.role_rules, target.id)
+            asked |= target is watched and (self.wanted or bool(job.sightlines))
+            if asked and self._key(target) not in self._whole:
+                return target
+        return None
+
+    def is_asking(self, target: Target) -> bool:
+        """Say whether role rules of a target go by what has not yet been found."""
+        return needs_demand(self._shown.job.role_rules, target.id) and self._key(target) not in self._whole
 
     def _key(self, target: Target) -> tuple[object, ...]:
         return target.filtering, target.screen, self._shown.job.sightlines
@@ -93,27 +111,35 @@ class Sights(QObject):
 
     def _begin(self) -> None:
         inventory = self._shown.inventory
-        if inventory is None or self._shown.trying or not inventory.models:
+        if inventory is None or self._shown.trying:
             return
-        target, job = self._shown.watched, self._shown.job
+        target, job = self._due(), self._shown.job
+        if target is None:
+            return
         key = self._key(target)
-        if key in self._found or (self._work is not None and key == self._asked):
+        if self._work is not None and key == self._asked:
             return
         if self._work is not None:
             self._work.cancel()
         self._asked = key
 
-        def selected(where: str) -> NDArray[np.bool_]:
-            plan = resolve(inventory, target)
-            return select(where, Assets(plan, plan, ()))[: len(inventory.textures)]
-
         def take(demand: Demand) -> None:
-            if inventory is self._shown.inventory and inventory is self._of and key == self._key(self._shown.watched):
+            if inventory is self._shown.inventory and inventory is self._of and key == self._key(target):
                 self._found[key] = demand
                 self.changed.emit()
 
+        def done(demand: Demand) -> None:
+            self._whole.add(key)
+            take(demand)
+            self.refresh()
+
+        def failed(error: Exception) -> None:
+            self._whole.add(key)
+            self.failed.emit(error)
+
+        selected = selecting(inventory, target)
         task = demand_of(inventory, target, job.sightlines, selected, self.cache, job.max_pixels, self.stages)
-        work = self._work = start(task, self, take, self.failed.emit)
+        work = self._work = start(task, self, done, failed)
         work.found.connect(take)
         work.ended.connect(partial(self._ended, work))
         self.busy.emit(work)

@@ -24,20 +24,29 @@ class ResidencyBand(QWidget):
 
     chosen = Signal(float)
 
-    def __init__(self, parent: QWidget | None = None) -> None:
+    def __init__(self, title: str = "", parent: QWidget | None = None) -> None:
         super().__init__(parent)
+        self.title = title
         self.residency: Residency | None = None
+        self._scale: float | None = None
+        self._told = ""
         self._time: float | None = None
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setMouseTracking(True)
-        self.setAccessibleName("Streaming along the path")
+        self.setAccessibleName(f"Streaming along the path {title}".strip())
 
     def sizeHint(self) -> QSize:
-        return QSize(400, 84)
+        return QSize(200, 98)
 
-    def show_residency(self, found: Residency | None) -> None:
-        """Show another walk."""
-        self.residency, self._time = found, None
+    def show_residency(self, found: Residency | None, scale: float | None = None, told: str = "") -> None:
+        """Show another walk.
+
+        Parameters
+        ----------
+        scale : bytes at the upper edge, of what stands beside it; its own without
+        told : is written beside the title
+        """
+        self.residency, self._scale, self._told = found, scale, told
         if found is not None:
             worst = found.worst
             self.setAccessibleDescription(
@@ -46,11 +55,12 @@ class ResidencyBand(QWidget):
         self.update()
 
     def _room(self) -> QRectF:
-        return QRectF(12, 4, max(20.0, self.width() - 12.0 - 12 - _NOTCH), self.height() - 20.0)
+        top = 18 if self.title else 4
+        return QRectF(12, top, max(20.0, self.width() - 12.0 - 12 - _NOTCH), self.height() - 16.0 - top)
 
-    def _most(self) -> float:
-        assert self.residency is not None
-        wanted, limit = float(self.residency.wanted.max()), float(self.residency.limit or 0)
+    def most_of(self, found: Residency) -> float:
+        """Return the bytes at the upper edge for a walk that stands alone."""
+        wanted, limit = float(found.wanted.max()), float(found.limit or 0)
         # A limit far above all that is wanted stands at the edge.
         return max(1.0, wanted, min(limit, _FAR * wanted)) * _TOP
 
@@ -73,6 +83,8 @@ class ResidencyBand(QWidget):
                     if lacking
                     else ""
                 )
+                + f", {bytes_text(int(found.loads[step]))} come in"
+                + (f", the disk is {found.late[step]:.1f} s late" if found.late[step] > 0 else "")
             )
 
     def _seconds(self, point: QPointF) -> float:
@@ -93,10 +105,11 @@ class ResidencyBand(QWidget):
         painter.fillRect(room, QColor(now.oak_pale))
         if self.residency is not None:
             self._paint(painter, self.residency, room)
+        self._paint_title(painter, room)
         painter.end()
 
     def _paint(self, painter: QPainter, found: Residency, room: QRectF) -> None:
-        now, most = tokens(), self._most()
+        now, most = tokens(), self._scale or self.most_of(found)
         span = max(1e-9, float(found.times[-1] - found.times[0]))
         across = room.left() + (found.times - found.times[0]) / span * room.width()
 
@@ -138,6 +151,15 @@ class ResidencyBand(QWidget):
             edge = room.right() + _NOTCH
             painter.drawPolygon([QPointF(edge, y), QPointF(edge - _NOTCH, y - 5), QPointF(edge - _NOTCH, y + 5)])
         self._paint_times(painter, found, room)
+
+    def _paint_title(self, painter: QPainter, room: QRectF) -> None:
+        font = QFont(self.font())
+        font.setPixelSize(11)
+        painter.setFont(font)
+        painter.setPen(QColor(tokens().soft))
+        words = f"{self.title}: {self._told}" if self._told else self.title
+        shown = painter.fontMetrics().elidedText(words, Qt.TextElideMode.ElideRight, int(room.width()))
+        painter.drawText(QRectF(room.left(), 0, room.width(), 16), Qt.AlignmentFlag.AlignLeft, shown)
 
     def _paint_times(self, painter: QPainter, found: Residency, room: QRectF) -> None:
         now, font = tokens(), QFont(self.font())

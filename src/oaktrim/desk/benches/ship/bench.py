@@ -144,6 +144,10 @@ class ShipBench(Bench):
             return
         self._looked_at = self.folder.text()
         self._title.setText(f"Ship for {session.watched.name}")
+        if session.sights.is_asking(session.watched):
+            self._words.setText("Role rules go by what is seen: looking from the sightlines …")
+            self.go.setEnabled(False)
+            return
         plan, out = session.plan(), Path(self.folder.text()).expanduser()
 
         def listed(items: list[Item]) -> None:

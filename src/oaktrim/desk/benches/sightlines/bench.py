@@ -5,7 +5,6 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from functools import partial
 
-import msgspec
 import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import QSignalBlocker, Qt, QTimer
@@ -23,7 +22,6 @@ from PySide6.QtWidgets import (
 
 from oaktrim.core.errors import OakTrimError
 from oaktrim.core.plan.cuts import Cap
-from oaktrim.core.plan.query import parse
 from oaktrim.core.plan.resolve import Plan
 from oaktrim.core.progress import Progress, Task
 from oaktrim.core.render.camera import Camera
@@ -33,20 +31,21 @@ from oaktrim.core.sight.advice import caps_to_spare
 from oaktrim.core.sight.demand import Stage, least_levels, stage_of, with_cameras
 from oaktrim.core.sight.ramp import fit_picture
 from oaktrim.core.sight.report import fits_of
-from oaktrim.core.sight.residency import Residency, residency
 from oaktrim.core.sight.scenes import checked, dressed, object_costs, rows_of_object
-from oaktrim.core.sight.sightlines import Nearest, Path, Sightlines, Station, Step
+from oaktrim.core.sight.sightlines import Sightlines, Station
 from oaktrim.core.sight.views import framed, has_cameras, largest_scene, on_path, scene_of, station_camera
-from oaktrim.core.survey.drawables import TextureCache
-from oaktrim.core.units import bytes_text, size_text
+from oaktrim.core.survey.drawables import Loaded, TextureCache
+from oaktrim.core.units import bytes_text, point_of, size_text
 from oaktrim.desk.benches.bench import Action, Bench
+from oaktrim.desk.benches.sightlines.asking import StationAsking, ZoneAsking
+from oaktrim.desk.benches.sightlines.edits import Edits
 from oaktrim.desk.benches.sightlines.objectpane import ObjectPane, TextureLine
 from oaktrim.desk.benches.sightlines.stationlist import SHOT, StationList
+from oaktrim.desk.benches.sightlines.streamingpane import StreamingPane
 from oaktrim.desk.look.properties import with_properties
 from oaktrim.desk.session.session import Session
 from oaktrim.desk.widgets.fitmark import FitRuler, fit_text
 from oaktrim.desk.widgets.layers import Look, developed
-from oaktrim.desk.widgets.residencyband import ResidencyBand
 from oaktrim.desk.widgets.sceneview import EDGES, SceneView, Shading, Shot, how_made, lit
 from oaktrim.desk.work.tasks import Work, start
 
@@ -59,7 +58,6 @@ _ABOUT = {
     _COST: "Objects by the texture memory that they ask for on the watched target",
     _EDGES: "Triangles",
 }
-_PATH_SECONDS = 3.0
 _EMPTY = (
     "Sightlines say from where things are seen, and so how large each texture needs to be. "
     "There is no model here yet: add a glTF or OBJ scene to the folder."
@@ -109,8 +107,7 @@ class SightlinesBench(Bench):
         self._scenes: Scenes | None = None
         self._key: tuple[object, ...] = ()
         self._work: Work | None = None
-        self._walking: Work | None = None
-        self._walked_key: tuple[object, ...] = ()
+        self._edits = Edits(session)
         self._object = -1
         self._row = -1
         self._stations: tuple[Station, ...] = ()
@@ -129,9 +126,7 @@ class SightlinesBench(Bench):
         policy.setRetainSizeWhenHidden(True)
         self.ruler.setSizePolicy(policy)
         self.readout = with_properties(QLabel(), objectName="caption", accessibleName="Under the pointer")
-        self.streaming = with_properties(QLabel(), objectName="heading")
-        self.streamed = with_properties(QLabel(), objectName="caption", accessibleName="What streaming blurs")
-        self.band = ResidencyBand()
+        self.streaming = StreamingPane(session)
         self.pane = ObjectPane()
         self._nothing = with_properties(QLabel(_EMPTY, wordWrap=True), objectName="caption")
         self._pages = QStackedWidget()
@@ -173,13 +168,7 @@ class SightlinesBench(Bench):
         scene.addLayout(self._keys())
         scene.addWidget(self.view, 1)
         scene.addWidget(self.ruler)
-        foot = QHBoxLayout()
-        foot.setContentsMargins(12, 2, 12, 2)
-        foot.addWidget(self.streaming)
-        foot.addSpacing(8)
-        foot.addWidget(self.streamed, 1)
-        scene.addLayout(foot)
-        scene.addWidget(self.band)
+        scene.addWidget(self.streaming)
         inner.addLayout(scene, 1)
         main.addLayout(inner, 1)
         across.addLayout(main, 1)
@@ -216,11 +205,14 @@ class SightlinesBench(Bench):
         session.sights.changed.connect(self.refresh)
         session.selection_changed.connect(self._take_selection)
         self.stations.chosen.connect(self.go_to_station)
-        self.stations.renamed.connect(self._rename)
+        self.stations.renamed.connect(lambda place, name: self._edits.rename(self._mine()[place], name))
         self.stations.here.clicked.connect(self.add_station)
         self.stations.remove.clicked.connect(self._remove_station)
         self.stations.walk.clicked.connect(self._walk_all)
-        self.stations.rule.clicked.connect(self._add_rule)
+        self.stations.typed.clicked.connect(self.type_station)
+        self.stations.zone.clicked.connect(self.add_zone)
+        self.stations.rule.clicked.connect(self._ask_rule)
+        self.stations.ruled_out.connect(self._edits.remove_rule)
         self.view.picked.connect(self._pick)
         self.view.pointed.connect(self._point)
         self.pane.chosen.connect(self._choose_texture)
@@ -228,11 +220,13 @@ class SightlinesBench(Bench):
         self.pane.capped.connect(self._cap)
         self.pane.spare.clicked.connect(self.cap_to_spare)
         self.models.currentIndexChanged.connect(lambda _: self.refresh())
-        self.band.chosen.connect(self._go_along)
+        self.streaming.chosen.connect(self._go_along)
 
     def actions_here(self) -> list[Action]:
         return [
             Action("Keep this view as a station", self.add_station),
+            Action("A station by its numbers", self.type_station),
+            Action("A zone that somebody looks around in", self.add_zone),
             Action("Look from where most is asked for", self.go_where_most, "G"),
             Action("Cap what has two levels to spare", self.cap_to_spare),
             Action("Levels to spare on the scene", partial(self.show_as, _FIT)),
@@ -348,7 +342,7 @@ class SightlinesBench(Bench):
             task = draw_shots(scenes.after, mine, self.devicePixelRatioF())
             work = start(task, self, lambda _: None, lambda _: None)
             work.found.connect(lambda found: self.stations.show_shot(found[0], developed(found[1], Look())))
-        self._walk()
+        self.streaming.walk(scenes.stage, self._lines)
 
     def show_as(self, way: str, _: bool = True) -> None:
         """Look at the scene in one of the ways."""
@@ -570,58 +564,48 @@ class SightlinesBench(Bench):
 
     # Sightlines
 
-    def _edit(self, lines: Sightlines, words: str) -> None:
-        self._session.edit(msgspec.structs.replace(self._session.job, sightlines=lines), words)
-
-    def _own_lines(self) -> Sightlines:
-        """Return the job's sightlines; the cameras of the model become stations before the first edit."""
-        if self._lines or self._scenes is None or self._session.inventory is None:
-            return self._lines
-        return with_cameras(self._lines, self._session.inventory, self._scenes.stage.loaded)
+    @property
+    def _loaded(self) -> Loaded | None:
+        """The geometry that is shown."""
+        return None if self._scenes is None or self._session.inventory is None else self._scenes.stage.loaded
 
     def add_station(self) -> None:
         """Keep the present view as a station of the job."""
-        if self._scenes is None or self._session.inventory is None:
+        if self._loaded is not None:
+            self._edits.add_station(self._edits.seen_from(self.view.camera, self._loaded), self._loaded)
+
+    def type_station(self) -> None:
+        """Ask for a station by its numbers, beginning with the chosen one or the present view."""
+        loaded, place, mine = self._loaded, self.stations.shots.currentRow(), self._mine()
+        if loaded is None:
             return
-        camera, lines = self.view.camera, self._own_lines()
-        path = self._session.inventory.models[self._scenes.stage.loaded.place].path
-        name = lines.free_name("station")
-        self._edit(
-            lines.with_station(Station(name, camera.eye, camera.target, camera.yfov, None, path)), f"station {name}"
-        )
+        first = mine[place] if 0 <= place < len(mine) else self._edits.seen_from(self.view.camera, loaded)
+        station = StationAsking(first, self._session.watched.screen, self).ask()
+        if station is not None:
+            self._edits.add_station(station, loaded)
+
+    def add_zone(self) -> None:
+        """Ask for a zone that somebody looks around in."""
+        loaded, inventory = self._loaded, self._session.inventory
+        if loaded is None or inventory is None:
+            return
+        low, high = (point_of(",".join(map(str, corner))) for corner in loaded.draws.box())
+        objects = list(dict.fromkeys(loaded.draws.names))
+        name = self._edits.own(loaded).free_name("zone")
+        zone = ZoneAsking(name, objects, low, high, inventory.models[loaded.place].path, self).ask()
+        if zone is not None:
+            self._edits.add_zone(zone, loaded)
 
     def _remove_station(self) -> None:
-        place = self.stations.shots.currentRow()
-        mine = self._mine()
+        place, mine = self.stations.shots.currentRow(), self._mine()
         if 0 <= place < len(mine):
-            name = mine[place].name
-            self._edit(self._lines.without(name), f"no station {name}")
-
-    def _rename(self, place: int, name: str) -> None:
-        old, lines = self._mine()[place], self._lines
-        free = lines.free_name(name)
-        stations = tuple(msgspec.structs.replace(row, name=free) if row == old else row for row in lines.stations)
-        paths = tuple(
-            msgspec.structs.replace(
-                path,
-                steps=tuple(
-                    msgspec.structs.replace(s, station=free) if s.station == old.name else s for s in path.steps
-                ),
-            )
-            for path in lines.paths
-        )
-        self._edit(msgspec.structs.replace(lines, stations=stations, paths=paths), f"station {free}")
+            self._edits.remove(mine[place].name)
 
     def _walk_all(self) -> None:
-        """Make a path through all stations of this model."""
-        mine = self._mine()
-        if len(mine) > 1:
-            steps = tuple(Step(row.name, place * _PATH_SECONDS) for place, row in enumerate(mine))
-            self._edit(
-                msgspec.structs.replace(self._lines, paths=(Path("walk", steps),)), "a path through the stations"
-            )
+        if len(self._mine()) > 1:
+            self._edits.walk_through(self._mine())
 
-    def _add_rule(self) -> None:
+    def _ask_rule(self) -> None:
         texture = (
             self._session.inventory.textures[self._row].path if self._session.inventory and self._row >= 0 else "*"
         )
@@ -637,75 +621,13 @@ class SightlinesBench(Bench):
 
     def add_rule(self, text: str) -> None:
         """Add a rule such as "6 path:reeds/*"."""
-        metres, _, where = text.strip().partition(" ")
-        try:
-            parse(where)
-            rule = msgspec.convert({"metres": float(metres.rstrip("m")), "where": where.strip()}, Nearest)
-        except (ValueError, OakTrimError) as error:
-            self._session.failed.emit(OakTrimError(f"The rule is not understood: {error}"))
-            return
-        lines = self._own_lines()
-        self._edit(msgspec.structs.replace(lines, nearest=(*lines.nearest, rule)), f"never nearer than {rule.metres:g}")
-
-    # Streaming
-
-    def _walk(self) -> None:
-        """Walk the first path of this model, where it has one."""
-        session, scenes = self._session, self._scenes
-        lines = self._lines
-        shown = bool(lines.paths) and scenes is not None
-        for widget in (self.band, self.streaming, self.streamed):
-            widget.setVisible(shown)
-        if not shown or scenes is None:
-            return
-        plan, name = session.plan(), lines.paths[0].name
-        self.streaming.setText(f"Streaming along {name}")
-        key = (self._key, lines)
-        if key == self._walked_key:
-            return
-        self._walked_key = key
-        if self._walking is not None:
-            self._walking.cancel()
-        self.streamed.setText("walking …")
-
-        def done(found: Residency) -> None:
-            if key == self._walked_key:
-                self._show_walk(found)
-
-        work = self._walking = start(
-            residency(plan, scenes.stage, lines, name), self, done, lambda error: self.streamed.setText(str(error))
-        )
-        work.ended.connect(partial(self._walk_ended, work))
-
-    def _walk_ended(self, work: Work) -> None:
-        if self._walking is work:
-            self._walking = None
-
-    def _show_walk(self, found: Residency) -> None:
-        self.band.show_residency(found)
-        worst, words = found.worst, []
-        if found.limit is not None:
-            words.append(f"{bytes_text(found.limit)} pool")
-        lacking = int(found.wanted[worst] - found.kept[worst])
-        if lacking > 0:
-            first = found.blurred[0]
-            words.append(f"worst at {found.times[worst]:.1f} s: {bytes_text(lacking)} short")
-            name = first.path.rsplit("/", 1)[-1]
-            words.append(f"{len(found.blurred)} textures blurred, {name} by {first.levels} for {first.seconds:.1f} s")
-        else:
-            words.append(f"nothing is blurred; {bytes_text(found.enough)} would do")
-        words.append(f"at most {bytes_text(int(found.loads_a_second))} a second come in")
-        self.streamed.setText(" · ".join(words))
-        self.streamed.setToolTip(
-            "\n".join(
-                f"{row.path}: {row.levels} levels, {row.pixels:,} pixels, {row.seconds:.1f} s" for row in found.blurred
-            )
-        )
+        if self._loaded is not None:
+            self._edits.add_rule(text, self._loaded)
 
     def stop(self) -> None:
-        for work in (self._work, self._walking):
-            if work is not None:
-                work.cancel()
+        self.streaming.stop()
+        if self._work is not None:
+            self._work.cancel()
 
 
 def _in_cost(objects: NDArray[np.integer], costs: NDArray[np.int64]) -> NDArray[np.uint8]:

@@ -6,9 +6,19 @@ from math import degrees
 
 from PySide6.QtCore import QSize, Qt, Signal
 from PySide6.QtGui import QColor, QIcon, QImage, QPixmap
-from PySide6.QtWidgets import QFrame, QLabel, QListWidget, QListWidgetItem, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QFrame,
+    QHBoxLayout,
+    QLabel,
+    QListWidget,
+    QListWidgetItem,
+    QPushButton,
+    QVBoxLayout,
+    QWidget,
+)
 
 from oaktrim.core.sight.sightlines import Sightlines, Station
+from oaktrim.desk.benches.sightlines.edits import rules_of
 from oaktrim.desk.look.properties import with_properties
 from oaktrim.desk.look.tokens import tokens
 
@@ -21,24 +31,37 @@ class StationList(QFrame):
     Signals
     -------
     chosen : place of a station; renamed : its place and new name
+    ruled_out : place of a zone or rule that is to go, as `rules_of` has them
     """
 
     chosen = Signal(int)
     renamed = Signal(int, str)
+    ruled_out = Signal(int)
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self.setFixedWidth(164)
         self.shots = with_properties(QListWidget(), accessibleName="Stations")
         self.here = with_properties(QPushButton("Station here"), toolTip="Keep this view as a station of the job")
-        self.remove = QPushButton("Remove")
+        self.typed = with_properties(
+            QPushButton("Type"), toolTip="A station by its numbers: eye, what it looks at, angle, screen"
+        )
+        self.remove = with_properties(
+            QPushButton("✕"), toolTip="Remove the chosen station", accessibleName="Remove the station"
+        )
         self.walk = with_properties(
-            QPushButton("Path through all"),
+            QPushButton("Path"),
             toolTip="Walk through the stations in their order, three seconds between two",
         )
-        self._heading = with_properties(QLabel("Never nearer than"), objectName="heading")
-        self.rules = with_properties(QLabel(wordWrap=True), objectName="caption")
-        self.rule = with_properties(QPushButton("Rule …"), toolTip="Say how near some textures are ever seen")
+        self._heading = with_properties(QLabel("Zones and rules"), objectName="heading")
+        self.rules = with_properties(QListWidget(), accessibleName="Zones and rules")
+        self.rules.setFixedHeight(72)
+        self.rules.setWordWrap(True)
+        self.zone = with_properties(QPushButton("Zone"), toolTip="A place that somebody looks around in")
+        self.drop = with_properties(
+            QPushButton("✕"), toolTip="Take the chosen zone or rule away", accessibleName="Remove the rule"
+        )
+        self.rule = with_properties(QPushButton("Rule"), toolTip="Say how near some textures are ever seen")
         self._stations: tuple[Station, ...] = ()
         self._build()
 
@@ -58,8 +81,17 @@ class StationList(QFrame):
         self.shots.itemClicked.connect(lambda item: self._choose(self.shots.row(item)))
         self.shots.itemChanged.connect(self._renamed)
         column.addWidget(self.shots, 1)
-        for widget in (self.here, self.remove, self.walk, self._heading, self.rules, self.rule):
-            column.addWidget(widget)
+        column.addWidget(self.here)
+        column.addLayout(_side_by_side(self.typed, self.walk, self.remove))
+        column.addWidget(self._heading)
+        column.addWidget(self.rules)
+        column.addLayout(_side_by_side(self.zone, self.rule, self.drop))
+        self.drop.clicked.connect(self._rule_out)
+        self.rules.currentRowChanged.connect(lambda row: self.drop.setEnabled(row >= 0))
+
+    def _rule_out(self) -> None:
+        if self.rules.currentRow() >= 0:
+            self.ruled_out.emit(self.rules.currentRow())
 
     def _choose(self, row: int) -> None:
         if row >= 0:
@@ -100,13 +132,13 @@ class StationList(QFrame):
             self.shots.blockSignals(False)
         self.remove.setEnabled(own and bool(stations))
         self.walk.setEnabled(own and len(stations) > 1)
-        words = [f"{rule.metres:g} m to {rule.where}" for rule in lines.nearest]
-        words += [
-            f"{row.model or 'models'} seen whole "
-            + (f"from {row.metres:g} m" if row.metres is not None else f"at {row.height or 0:.0%} of the height")
-            for row in lines.portraits
-        ]
-        self.rules.setText("\n".join(words) or "No rule yet.")
+        words = rules_of(lines)
+        if words != [self.rules.item(place).text() for place in range(self.rules.count())]:
+            self.rules.clear()
+            self.rules.addItems(words)
+            for place, text in enumerate(words):
+                self.rules.item(place).setToolTip(text)
+        self.drop.setEnabled(self.rules.currentRow() >= 0)
 
     def show_shot(self, row: int, picture: QImage) -> None:
         """Show what a station sees."""
@@ -115,3 +147,13 @@ class StationList(QFrame):
             self.shots.blockSignals(True)
             item.setIcon(QIcon(QPixmap.fromImage(picture)))
             self.shots.blockSignals(False)
+
+
+def _side_by_side(left: QPushButton, right: QPushButton, last: QPushButton) -> QHBoxLayout:
+    row = QHBoxLayout()
+    row.setSpacing(4)
+    for key, width in ((left, 56), (right, 56), (last, 28)):
+        key.setFixedWidth(width)
+        key.setObjectName("chip")
+        row.addWidget(key)
+    return row

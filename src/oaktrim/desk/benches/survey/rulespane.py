@@ -1,4 +1,4 @@
-"""The role rules pane: what each role may cost beside its base colour; changing one moves the budget rules at once."""
+"""The role rules pane: what each role may cost beside its base colour or what is seen; changing one moves the rulers at once."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from oaktrim.core.plan.rolerules import RoleRule, share_text
+from oaktrim.core.plan.rolerules import RoleRule, ShareOf, share_text
 from oaktrim.core.survey.findings.finding import COMMON_SHARES
 from oaktrim.core.survey.roles import Role
 from oaktrim.desk.look.layouts import clear_layout
@@ -27,7 +27,10 @@ from oaktrim.desk.session.session import Session
 
 # Cells that one role takes in the grid.
 _COLUMNS = 5
-_SHARES = (1.0, 0.5, 0.25, 0.125)
+_SHARES: tuple[tuple[ShareOf, float], ...] = (
+    *((ShareOf.BASE_COLOUR, share) for share in (1.0, 0.5, 0.25, 0.125)),
+    *((ShareOf.WANTED, share) for share in (2.0, 1.0, 0.5)),
+)
 _SIDES = (None, *(1 << power for power in range(4, 14)))
 
 
@@ -57,7 +60,9 @@ class RulesPane(QWidget):
         top = QHBoxLayout()
         top.setContentsMargins(12, 2, 12, 2)
         about = with_properties(
-            QLabel("A role ships at its share of what its material's base colour ships at; a cut by hand wins."),
+            QLabel(
+                "A role ships at its share of its material's base colour, or of what sightlines want; a cut by hand wins."
+            ),
             objectName="soft",
         )
         top.addWidget(about, 1)
@@ -96,18 +101,18 @@ class RulesPane(QWidget):
         roles = [every[code] for code in np.unique(inventory.role_codes)]
         half = -(-len(roles) // 2)
         for half_of in range(2 if len(roles) > 1 else 1):
-            for place, text in enumerate(("Role", "Of base colour", "At least", "At most", "Smaller")):
+            for place, text in enumerate(("Role", "Ships at", "At least", "At most", "Smaller")):
                 self._grid.addWidget(with_properties(QLabel(text), objectName="caption"), 0, half_of * _COLUMNS + place)
         for number, role in enumerate(roles):
             line, start = 1 + number % half, number // half * _COLUMNS
             share, floor, ceiling = QComboBox(), QComboBox(), QComboBox()
             share.addItem("no rule", None)
-            for value in _SHARES:
-                share.addItem(share_text(value), value)
+            for basis, value in _SHARES:
+                share.addItem(_words(basis, value), (basis.value, value))
             for box in (floor, ceiling):
                 for side in _SIDES:
                     box.addItem("–" if side is None else str(side), side)
-            share.setFixedWidth(92)
+            share.setFixedWidth(116)
             floor.setFixedWidth(66)
             ceiling.setFixedWidth(66)
             effect = with_properties(QLabel(), objectName="caption")
@@ -135,15 +140,16 @@ class RulesPane(QWidget):
         for role, (share, floor, ceiling, effect) in self.lines.items():
             rule = self._rule(role)
             for box, value in (
-                (share, rule and rule.share),
+                (share, rule and (rule.of.value, rule.share)),
                 (floor, rule and rule.floor),
                 (ceiling, rule and rule.ceiling),
             ):
-                place = box.findData(value)
-                if place < 0:
-                    box.addItem(str(value), value)
-                    place = box.count() - 1
-                box.setCurrentIndex(place)
+                places = [place for place in range(box.count()) if box.itemData(place) == value]
+                if not places:
+                    text = str(value) if rule is None or box is not share else _words(rule.of, rule.share)
+                    box.addItem(text, value)
+                    places = [box.count() - 1]
+                box.setCurrentIndex(places[0])
             floor.setEnabled(rule is not None)
             ceiling.setEnabled(rule is not None)
             mine = codes == list(Role).index(role)
@@ -163,7 +169,8 @@ class RulesPane(QWidget):
         low, high = floor.currentData(), ceiling.currentData()
         if low is not None and high is not None and low > high:
             high = low
-        rule = RoleRule(role, share.currentData(), low, high, self.targets)
+        basis, value = share.currentData()
+        rule = RoleRule(role, value, low, high, self.targets, ShareOf(basis))
         self._session.edit(job.with_rule(rule), f"rule: {role.label.lower()} {rule.label}")
 
     def _use_common(self) -> None:
@@ -172,3 +179,15 @@ class RulesPane(QWidget):
             if role in COMMON_SHARES:
                 job = job.with_rule(RoleRule(role, COMMON_SHARES[role], targets=self.targets))
         self._session.edit(job, "the common role rule")
+
+
+def _words(basis: ShareOf, share: float) -> str:
+    if basis is ShareOf.BASE_COLOUR:
+        return f"{share_text(share)} of base"
+    return (
+        "as wanted"
+        if share == 1
+        else f"{share_text(share)} as wanted"
+        if share > 1
+        else f"{share_text(share)} of wanted"
+    )

@@ -32,6 +32,7 @@ from oaktrim.core.formats.format import Hardware
 from oaktrim.core.plan.resolve import Plan
 from oaktrim.core.targets.lines import LINES
 from oaktrim.core.targets.target import (
+    Filtering,
     Oversize,
     SizeRule,
     Target,
@@ -40,7 +41,7 @@ from oaktrim.core.targets.target import (
     shipped_targets,
     validate,
 )
-from oaktrim.core.units import bytes_text
+from oaktrim.core.units import bytes_text, size_of
 from oaktrim.desk.look.properties import with_properties
 from oaktrim.desk.session.session import Session
 
@@ -197,6 +198,11 @@ class TargetsPage(QWidget):
             ("oversize", "Over the longest side", {rule.value: words for rule, words in _OVERSIZE.items()}),
             ("container", "Container", {"ktx2": "KTX2", "dds": "DDS"}),
             ("method", "Package packed with", {"deflate": "deflate", "zstd": "Zstandard", "lz4": "LZ4"}),
+            (
+                "filtering",
+                "Filtering",
+                {Filtering.TRILINEAR.value: "trilinear", Filtering.ANISOTROPIC.value: "anisotropic"},
+            ),
         )
         for place, (name, words, options) in enumerate(rows):
             box = with_properties(QComboBox(), accessibleName=words)
@@ -209,6 +215,11 @@ class TargetsPage(QWidget):
         grid.addWidget(with_properties(QLabel("Level"), objectName="soft"), 2, 2)
         grid.addWidget(self.level, 2, 3)
         self.level.editingFinished.connect(self._changed)
+        screen, rate = self._line("screen", "Screen, pixels"), self._line("disk_rate", "Disk, a second")
+        rate.setPlaceholderText("not watched")
+        for place, (words, line) in enumerate((("Screen, pixels", screen), ("Disk, a second", rate))):
+            grid.addWidget(with_properties(QLabel(words), objectName="soft"), 3, place * 2)
+            grid.addWidget(line, 3, place * 2 + 1)
         return grid
 
     # Showing
@@ -239,7 +250,9 @@ class TargetsPage(QWidget):
         if target is None or not self._session.is_open:
             return
         for name, line in self.fields.items():
-            value = getattr(target, name) if name in ("name", "about") else getattr(target.limits, name)
+            value = getattr(target, name) if hasattr(target, name) else getattr(target.limits, name)
+            if name == "screen":
+                value = f"{value[0]}x{value[1]}"
             line.setText("" if value is None else str(value))
             line.setCursorPosition(0)
         plan = self._session.plan(target.id) if self.isVisible() else None
@@ -251,7 +264,7 @@ class TargetsPage(QWidget):
             if plan is not None:
                 self._pays[family].setText(rest_pays(plan, family))
         values = {"size_rule": target.size_rule.value, "oversize": target.oversize.value}
-        values |= {"container": target.container, "method": target.packing.method}
+        values |= {"container": target.container, "method": target.packing.method, "filtering": target.filtering.value}
         for name, box in self.choices.items():
             box.setCurrentIndex(box.findData(values[name]))
         with QSignalBlocker(self.level):
@@ -280,8 +293,10 @@ class TargetsPage(QWidget):
         document["hardware"] = [family.value for family in has]
         shares = {family.value: self.shares[family].value() / 100 for family in has}
         document["audience"] = {name: share for name, share in shares.items() if share < 1}
-        for name in ("size_rule", "oversize", "container"):
+        for name in ("size_rule", "oversize", "container", "filtering"):
             document[name] = self.choices[name].currentData()
+        document["disk_rate"] = self.fields["disk_rate"].text().strip() or None
+        document["screen"] = size_of(self.fields["screen"].text())
         document["packing"] = {"method": self.choices["method"].currentData(), "level": self.level.value()}
         return document
 
