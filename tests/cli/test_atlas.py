@@ -1,11 +1,12 @@
 """`oak-trim atlas` on files: what it writes, what it says, and that sources stay."""
 
 import json
+import subprocess
 
 import pytest
 
 from oaktrim.core.files.pictures import write_png
-from tests.cli.test_commands import decoded, run
+from tests.cli.test_commands import COMMAND, decoded, run
 from tests.kit import validator
 from tests.kit.atlases import Coat, coat
 from tests.kit.pictures import busy
@@ -104,3 +105,16 @@ def test_sources_are_never_written_over_and_damage_is_named(art):
     before = (art / "x_base.png").read_bytes()
     said = run("atlas", art / "x.glb", "--name", "x", "--loose", "--out", art, status=2)
     assert "sources are never written" in said and (art / "x_base.png").read_bytes() == before
+
+
+def test_a_job_s_sightlines_say_what_texels_go_to(art, tmp_path):
+    job, out = tmp_path / "coat.oak", tmp_path / "out"
+    run("job", "new", art, "--out", job)
+    # So far away that little of it is seen.
+    run("station", job, "add", "far", "--eye", "2,0.5,60", "--target", "2,0.5,0", "--scene", "coat.glb")
+    given = ("atlas", art / "coat.glb", "--weight", "seen", "--as", "json", "--out", out)
+    far = json.loads(run(*given, "--job", job, "--target", "lounge"))
+    near = json.loads(run("atlas", art / "coat.glb", "--as", "json", "--enough", "0.9", "--out", tmp_path / "near"))
+    assert far["after"]["plain_bytes"] < near["after"]["plain_bytes"] / 3
+    done = subprocess.run([COMMAND, *map(str, given)], capture_output=True, text=True, check=True)
+    assert "without --job: weighed by area" in done.stderr

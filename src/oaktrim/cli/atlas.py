@@ -15,6 +15,7 @@ import click
 import msgspec
 
 from oaktrim.cli.console import console, run, table
+from oaktrim.cli.sources import source_at
 from oaktrim.core.errors import FileError, Unsupported, shown
 from oaktrim.core.files.atomic import read_bytes, write_atomic
 from oaktrim.core.files.pictures import MAX_PIXELS, png_of, write_png
@@ -32,13 +33,27 @@ from oaktrim.core.makers.atlas.making import (
 from oaktrim.core.makers.atlas.naming import SheetName, model_names
 from oaktrim.core.makers.atlas.opened import Pictures, gathered_of, model_at
 from oaktrim.core.makers.atlas.reading import SourceMaterial, SourceModel
-from oaktrim.core.makers.atlas.settings import Atlas, MaterialChoice, Repeats, Rotation, Shrink, Take, Weight
+from oaktrim.core.makers.atlas.scaling import visible_scales
+from oaktrim.core.makers.atlas.settings import (
+    Atlas,
+    FactorUse,
+    MaterialChoice,
+    Repeats,
+    Rotation,
+    Shrink,
+    Take,
+    VisibleScale,
+    Weight,
+)
 from oaktrim.core.makers.atlas.summary import Change, change_of
+from oaktrim.core.makers.build import survey_tree
 from oaktrim.core.makers.names import safe
 from oaktrim.core.pixels.image import Image
 from oaktrim.core.progress import Task
 from oaktrim.core.proof.alike import Alike, alike, atlas_drawables
 from oaktrim.core.scene.read import parse_images
+from oaktrim.core.sight.demand import demands_of
+from oaktrim.core.survey.cache import SurveyCache
 from oaktrim.core.survey.derived import Sources
 from oaktrim.core.survey.places import source_bytes
 from oaktrim.core.units import bytes_text
@@ -46,7 +61,7 @@ from oaktrim.core.units import bytes_text
 _KINDS = {".ktx2": "image/ktx2", ".dds": "image/vnd-ms.dds", ".webp": "image/webp", ".avif": "image/avif"}
 
 
-def _choice(kind: type[Weight] | type[Repeats] | type[Rotation] | type[Shrink]) -> click.Choice[str]:
+def _choice(kind: type[Weight] | type[Repeats] | type[Rotation] | type[Shrink] | type[FactorUse]) -> click.Choice[str]:
     return click.Choice([row.value for row in kind])
 
 
@@ -58,7 +73,7 @@ def _choice(kind: type[Weight] | type[Repeats] | type[Rotation] | type[Shrink]) 
 @click.option("--sheets", type=click.IntRange(1, 16), default=1, show_default=True, help="At most, of each material.")
 @click.option(
     "--weight", type=_choice(Weight), default=Weight.AREA.value, show_default=True,
-    help="What texels go to: what is seen (in a job with sightlines; else as area), area on the model, or as it was.",
+    help="What texels go to: what is seen (by the sightlines of --job; else as area), area on the model, or as it was.",
 )  # fmt: skip
 @click.option(
     "--repeats", type=_choice(Repeats), default=Repeats.BAKE.value, show_default=True,
@@ -70,6 +85,20 @@ def _choice(kind: type[Weight] | type[Repeats] | type[Rotation] | type[Shrink]) 
     "--shrink", type=_choice(Shrink), default=Shrink.LEVELS.value, show_default=True,
     help="Islands that lose texels: by whole levels, whose texels stay the same, or freely, which fills sheets better.",
 )  # fmt: skip
+@click.option(
+    "--factors", type=_choice(FactorUse), default=FactorUse.COMMON.value, show_default=True,
+    help="Of materials: into the sheets where they differ, all of them, or materials of other factors stay apart.",
+)  # fmt: skip
+@click.option(
+    "--enough", type=click.FloatRange(0, 1, min_open=True), metavar="SHARE",
+    help="Of the sources' texels: take the smallest sheet that keeps so many, such as 0.5.",
+)  # fmt: skip
+@click.option(
+    "--job",
+    type=click.Path(path_type=Path, dir_okay=False, exists=True),
+    help="Whose sightlines weigh, for --weight seen.",
+)
+@click.option("--target", metavar="ID", help="Of the job, whose screen counts; its first without.")
 @click.option("--square", is_flag=True, help="Sheets as high as wide.")
 @click.option("--project", is_flag=True, help="Give meshes without UVs some, of the box around them.")
 @click.option("--object", "objects", multiple=True, metavar="NAME", help="Take this node alone, and what hangs on it.")
@@ -96,6 +125,10 @@ def atlas(
     gutter: int,
     rotate: str,
     shrink: str,
+    factors: str,
+    enough: float | None,
+    job: Path | None,
+    target: str | None,
     square: bool,
     project: bool,
     objects: tuple[str, ...],
@@ -125,6 +158,9 @@ def atlas(
             repeats=Repeats(repeats),
             rotate=Rotation(rotate),
             shrink=Shrink(shrink),
+            factors=FactorUse(factors),
+            share_kept=enough or 0.0,
+            seen=_visible(job, target, root) if job is not None and weight == Weight.SEEN.value else (),
             gutter=gutter,
             square=square,
             project=project,
@@ -133,14 +169,25 @@ def atlas(
         raise click.UsageError(str(error)) from error
     task = _whole(root, settings, out, loose or len(paths) > 1, loose, (kept, left), prove)
     result, change, proofs, written = run(task)
-    if settings.weight is Weight.SEEN:
-        click.echo("oak-trim: there are no sightlines without a job: weighed by area", err=True)
+    if settings.weight is Weight.SEEN and not settings.seen:
+        words = "no sightline sees what it reads" if job is not None else "there are no sightlines without --job"
+        click.echo(f"oak-trim: {words}: weighed by area", err=True)
     if form == "json":
         click.echo(msgspec.json.format(msgspec.json.encode(_as_json(result, change, proofs)), indent=1))
         return
     _print(result, change, proofs)
     for path in written:
         click.echo(shown(path))
+
+
+def _visible(path: Path, target: str | None, root: Path) -> tuple[VisibleScale, ...]:
+    """Return what a job's sightlines show of its textures, named below another root."""
+    source = source_at(path)
+    chosen = source.job.target(target or source.job.targets[0])
+    inventory = run(survey_tree(source.root, source.job.scan_settings, source.job.build_spec, SurveyCache())).inventory
+    demand = run(demands_of(inventory, (chosen,), source.job.sightlines, source.job.max_pixels))[chosen.id]
+    paths = [os.path.relpath(source.root / row.path, root) for row in inventory.textures]
+    return tuple(row for row in visible_scales(paths, demand) if not row.picture.startswith(".."))
 
 
 def below_one_root(models: tuple[Path, ...]) -> tuple[Path, tuple[str, ...]]:

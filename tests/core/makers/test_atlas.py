@@ -13,9 +13,10 @@ from oaktrim.core.errors import FileError, Unsupported
 from oaktrim.core.files.gltf import parse_gltf
 from oaktrim.core.files.pictures import read_picture, write_png
 from oaktrim.core.files.references import ReferenceFolder
-from oaktrim.core.makers.atlas.making import lay_out
+from oaktrim.core.makers.atlas.making import lay_out, sheet_rows
 from oaktrim.core.makers.atlas.settings import (
     Atlas,
+    FactorUse,
     MaterialChoice,
     Pin,
     Repeats,
@@ -536,3 +537,79 @@ def test_tangents_of_morph_targets_turn_with_their_islands(tmp_path):
     for (x, y, _, _), moved in zip(tangents, moves, strict=True):
         # The same turn about the normal that took (1, 0) to the new tangent.
         np.testing.assert_allclose(moved[:2], [-0.5 * x - 0.25 * y, -0.5 * y + 0.25 * x], atol=1e-6)
+
+
+def coats_with(root, **maps):
+    """Two materials with a clearcoat map each, and one without."""
+    made_of = Coat()
+    for name, seed in (("lacquer", 3), ("varnish", 4)):
+        base = made_of.picture(root, f"{name}.png", smooth(64, 64, 3, seed=seed))
+        coat = made_of.picture(root, f"{name}_coat.png", busy(64, 64, 3, seed=seed + 9))
+        extra = {"KHR_materials_clearcoat": {"clearcoatFactor": 0.5, "clearcoatTexture": {"index": coat}, **maps}}
+        made_of.square(made_of.paint(name, extra={"extensions": extra}, baseColorTexture=base), at=(seed * 1.1, 0, 0))
+    for name, seed in (("bare", 5), ("raw", 6)):
+        base = made_of.picture(root, f"{name}.png", smooth(64, 64, 3, seed=seed))
+        made_of.square(made_of.paint(name, baseColorTexture=base), at=(seed * 1.1, 0, 0))
+    made_of.save(root / "coats.glb")
+
+
+def test_maps_of_extensions_go_by_name_where_every_material_has_them(tmp_path):
+    coats_with(tmp_path)
+    result = make(tmp_path, "coats.glb")
+    assert {row["map"] for row in sheet_rows(result)} == {"base", "clearcoat"}
+    groups = {note.material.name: note.group for note in result.laid_out.gathered.notes}
+    assert groups["lacquer"] == groups["varnish"] != groups["bare"] == groups["raw"]
+    (document,) = (row.raw for row in result.models.values())
+    row = next(row for row in document["materials"] if "extensions" in row)
+    coat = row["extensions"]["KHR_materials_clearcoat"]
+    assert coat["clearcoatFactor"] == 0.5
+    image = document["images"][document["textures"][coat["clearcoatTexture"]["index"]]["source"]]
+    assert image["name"].endswith("_clearcoat")
+    # Moved by whole texels, as the base colour is.
+    assert np.array_equal(
+        texels(result, "varnish", "clearcoat")(64, 64), read_picture(tmp_path / "varnish_coat.png").pixels
+    )
+
+
+def test_directions_along_the_surface_and_unknown_ways_are_left_out(tmp_path):
+    made_of = Coat()
+    base = made_of.picture(tmp_path, "a.png", smooth(32, 32, 3))
+    rows = {"brushed": {"KHR_materials_anisotropy": {"anisotropyTexture": {"index": base}}}}
+    rows["odd"] = {"X_layers": {"layers": [{"index": base}]}}
+    for place, (name, extension) in enumerate(rows.items()):
+        made_of.square(made_of.paint(name, extra={"extensions": extension}, baseColorTexture=base), at=(place, 0, 0))
+    made_of.save(tmp_path / "odd.glb")
+    found = notes(gather(tmp_path, "odd.glb")[0])
+    assert "anisotropyTexture" in found["brushed"] and "does not know" in found["odd"]
+
+
+@pytest.mark.parametrize("use", list(FactorUse))
+def test_factors_are_baked_kept_or_keep_materials_apart(tmp_path, use):
+    coat(tmp_path)
+    result = make(tmp_path, "coat.glb", factors=use)
+    (document,) = (row.raw for row in result.models.values())
+    names = [row["name"] for row in document["materials"]]
+    if use is FactorUse.APART:
+        # Two of four have their factors, and maps for all of them, in common.
+        assert {"dyed", "brass"} < set(names)
+        assert "metallicRoughnessTexture" not in document["materials"][0]["pbrMetallicRoughness"]
+    else:
+        assert len(result.laid_out.gathered.groups) == 1 and len(names) == 1
+    if use is FactorUse.BAKED:
+        factors = document["materials"][0]["pbrMetallicRoughness"]
+        assert "baseColorFactor" not in factors
+        assert (factors["metallicFactor"], factors["roughnessFactor"]) == (1, 1)
+    assert likeness(tmp_path, result, "coat.glb", count=4).psnr > 45
+
+
+def test_the_smallest_sheet_that_keeps_enough(tmp_path):
+    coat(tmp_path, side=128)
+    whole = plan_of(tmp_path, "coat.glb").groups[0].layout
+    sizes = []
+    for share in (0.9, 0.5, 0.2, 0.05):
+        found = plan_of(tmp_path, "coat.glb", share_kept=share, shrink=Shrink.FREE).groups[0].layout
+        sizes.append(found.width * found.height)
+        assert found.scales.min() >= np.sqrt(share) * 0.9
+    assert whole.width * whole.height >= sizes[0] >= sizes[1] > sizes[2] > sizes[3] >= 32 * 32
+    small = plan_of(tmp_path, "coat.glb", longest=64).groups[0].layout
+    assert max(small.width, small.height) == 64

@@ -85,8 +85,22 @@ def draft(found: Inventory, settings: Atlas, layouts: tuple[Layout, ...], max_pi
     return replace(now, alike=(yield from alike(before, after)))
 
 
-def memory_on(plan: Plan, now: AtlasDraft, layouts: tuple[Layout, ...] = ()) -> tuple[int, int]:
-    """Return what the pictures of the merged materials take on a target, and what the sheets would, cut as those were.
+@dataclass(frozen=True)
+class TargetCost:
+    """What the pictures of the merged materials take on a target, and what the sheets would, cut as those were; bytes.
+
+    Parameters
+    ----------
+    package : estimated: sheets pack as the pictures do that they are made of
+    """
+
+    target: str
+    memory: tuple[int, int]
+    package: tuple[int, int]
+
+
+def cost_on(plan: Plan, now: AtlasDraft, layouts: tuple[Layout, ...] = ()) -> TargetCost:
+    """Return what an atlas changes on a target.
 
     Parameters
     ----------
@@ -95,21 +109,25 @@ def memory_on(plan: Plan, now: AtlasDraft, layouts: tuple[Layout, ...] = ()) -> 
     assert now.made is not None
     paths = {row.picture.path for note in now.gathered.notes if note.taken for row in note.material.maps.values()}
     left = {row.picture.path for note in now.gathered.notes if not note.taken for row in note.material.maps.values()}
-    before = int(plan.line("memory")[plan.inventory.rows(sorted(paths - left))].sum())
+    rows = plan.inventory.rows(sorted(paths - left))
+    before, package, stored = (
+        int(column[rows].sum()) for column in (plan.line("memory"), plan.line("package"), plan.footprint.stored)
+    )
     cuts = {
         cut.path: cut
         for cut in kind_of(now.whole).first_cuts(now.whole, plan, MakerContext(plan.inventory.root, (), layouts))
     }
-    after = 0
+    after = kept = 0
     for path, image in now.made.sheets.items():
         cut = cuts.get(path, FirstCut(path))
         width, height = image.size
         shrunk = min(1.0, cut.side / max(width, height)) if cut.side else 1.0
         width, height = max(1, round(width * shrunk)), max(1, round(height * shrunk))
         held = FORMATS[cut.format or "rgba8"]
+        kept += held.mip_chain_bytes(width, height, level_count(width, height))
         held = held if plan.target.decodes(held) else FORMATS[held.expands_to]
         after += held.mip_chain_bytes(width, height, level_count(width, height))
-    return before, after
+    return TargetCost(plan.target.name, (before, after), (package, round(kept * package / max(1, stored))))
 
 
 @dataclass(frozen=True, eq=False)

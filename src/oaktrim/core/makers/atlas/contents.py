@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from oaktrim.core.makers.atlas.charts import islands_of, together
 from oaktrim.core.makers.atlas.reading import AtlasSources, MapRead, Part, SourceMaterial
-from oaktrim.core.makers.atlas.settings import MOST_REPEATS, Atlas, Repeats, Take
+from oaktrim.core.makers.atlas.settings import MOST_REPEATS, Atlas, FactorUse, Repeats, Take
 from oaktrim.core.scene.model import AlphaMode, Wrap
 from oaktrim.core.units import bytes_text
 
@@ -96,6 +96,7 @@ class Group:
     two_sided: bool
     unlit: bool
     extensions: str
+    factors: FactorUse
 
 
 @dataclass(frozen=True, eq=False)
@@ -304,12 +305,17 @@ def _grouped(
     sources: AtlasSources, settings: Atlas, notes: list[MaterialNote], contents: Sequence[Content]
 ) -> Gathered:
     """Return contents in groups of one way of being drawn; one that is alone stays as it is, where others are not."""
+    key: tuple[object, ...]
     kinds: dict[tuple[object, ...], list[int]] = {}
     for place, content in enumerate(contents):
         material = sources.materials[content.materials[0]]
         surface = material.surface
         sides = surface.two_sided if not settings.sides_together else None
-        kinds.setdefault((surface.alpha, sides, surface.unlit, material.extensions), []).append(place)
+        key = (surface.alpha, sides, surface.unlit, material.extensions)
+        if settings.factors is FactorUse.APART:
+            # With what is drawn on one side or on both they are alike.
+            key = (*key, replace(surface, two_sided=False), frozenset(material.maps))
+        kinds.setdefault(key, []).append(place)
     any_merged = any(len(places) > 1 for places in kinds.values())
     stem = settings.name.rpartition("/")[2]
     kept: list[Content] = []
@@ -332,7 +338,7 @@ def _grouped(
         groups.append(
             Group(
                 name, tuple(range(len(kept), len(kept) + len(places))), first.surface.alpha,
-                any(row.two_sided for row in surfaces), first.surface.unlit, first.extensions,
+                any(row.two_sided for row in surfaces), first.surface.unlit, first.extensions, settings.factors,
             )
         )  # fmt: skip
         kept += [contents[place] for place in places]

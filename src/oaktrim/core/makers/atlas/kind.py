@@ -134,7 +134,7 @@ class AtlasKind(MakerKind[Atlas]):
         outputs = tuple(
             Output(
                 name.path, name.kind.role, f"{name.kind.ending} map of an atlas",
-                channels=4 if name.kind.ending == "base" and look.groups[name.group].alpha is not AlphaMode.OPAQUE else 3,
+                channels=name.kind.channels(look.groups[name.group].alpha is not AlphaMode.OPAQUE),
             )
             for name in sheet_names(look, maker)
         )  # fmt: skip
@@ -161,7 +161,7 @@ class AtlasKind(MakerKind[Atlas]):
             # Of a sheet as high as wide, and a little over.
             levels = floor(log2(float(shipped.sum()) / max(1, whole * whole)) / 2 + _OVER)
             names = [ORDER[plan.formats[rows[place]]] for place in np.argsort(-shipped, kind="stable")]
-            alpha = name.kind.ending == "base" and group.alpha is not AlphaMode.OPAQUE
+            alpha = name.kind.channels(group.alpha is not AlphaMode.OPAQUE) == 4
             side = max(1, whole >> -levels) if whole and levels < 0 else 0
             found.append(FirstCut(name.path, side, format_of_all(plan, names, name.kind.role, alpha)))
         return found

@@ -21,7 +21,6 @@ from oaktrim.core.progress import Progress, Task
 Ints = NDArray[np.int64]
 Floats = NDArray[np.float64]
 CELL = 4
-_MOST_SIDE = 4096
 _GROW, _STEP = 1.006, 0.985
 # Of the sheet, what is hoped for at first, and the most that any packing reached.
 _HOPED, _MOST_FULL = 0.86, 0.99
@@ -132,7 +131,8 @@ class Wanted:
     ----------
     size : longest side, at most; 0 for an open one; sheets : at most
     turns : 1, 2 or 4 quarter turns; free : also by any angle, where the scale changes anyway
-    texels : of all sheets, at most, where the size is open
+    texels : of all sheets, at most, where the size is open; longest : side, at most, where it is
+    share_kept : of the texels of the sources, that are enough; 0 where only all are
     pins : chart, sheet, texels from the left and the top of its corner, and quarter turns, of charts that have their places
     """
 
@@ -143,6 +143,8 @@ class Wanted:
     turns: int = 4
     free: bool = False
     texels: float = np.inf
+    longest: int = 4096
+    share_kept: float = 0.0
     pins: tuple[tuple[int, int, int, int, int], ...] = ()
 
     def fixed(self, charts: int, steps: Ints) -> Ints:
@@ -169,8 +171,36 @@ def arranged(charts: ChartSet, scaling: Scaling, wanted: Wanted) -> Task[Layout]
         found = yield from _tried(charts, full, wanted, (width, height))
         if found is not None:
             return found
+    if wanted.share_kept:
+        found = yield from _enough(charts, scaling, wanted)
+        if found is not None:
+            return found
     best = yield from _best_in(charts, scaling, wanted, _shapes(wanted)[-1])
     return (yield from _on_less(charts, wanted, best))
+
+
+def _enough(charts: ChartSet, scaling: Scaling, wanted: Wanted) -> Task[Layout | None]:
+    """Return the layout on the smallest sheet that keeps the share of texels that is enough, None where none does."""
+    least = kept_share(charts, scaling(0.0))
+    for width, height in _shapes(wanted):
+        room = width * height * wanted.sheets
+        most = kept_share(charts, scaling(_factor_for(charts, scaling, wanted, room * _MOST_FULL)))
+        if max(least, most) < wanted.share_kept:
+            continue
+        try:
+            found = yield from _best_in(charts, scaling, wanted, (width, height))
+        except Unsupported:
+            continue
+        if kept_share(charts, found.scales) >= wanted.share_kept:
+            return found
+    return None
+
+
+def kept_share(charts: ChartSet, scales: Floats) -> float:
+    """Return the share of texels that charts keep at some scales."""
+    d1, d2 = charts.corners[:, 1] - charts.corners[:, 0], charts.corners[:, 2] - charts.corners[:, 0]
+    area = np.bincount(charts.chart, np.abs(d1[:, 0] * d2[:, 1] - d1[:, 1] * d2[:, 0]), charts.count)
+    return float((area * np.minimum(1, scales) ** 2).sum() / max(1e-30, area.sum()))
 
 
 def _on_less(charts: ChartSet, wanted: Wanted, best: Layout) -> Task[Layout]:
@@ -189,7 +219,8 @@ def _on_less(charts: ChartSet, wanted: Wanted, best: Layout) -> Task[Layout]:
 
 def _shapes(wanted: Wanted) -> list[tuple[int, int]]:
     """Return the shapes that sheets may have, the smallest first."""
-    sides = {1 << power for power in range(4, _MOST_SIDE.bit_length()) if 1 << power < (wanted.size or _MOST_SIDE + 1)}
+    most = wanted.size - 1 if wanted.size else wanted.longest
+    sides = {1 << power for power in range(4, most.bit_length()) if 1 << power <= most}
     sides |= {wanted.size} if wanted.size else set()
     shapes = [
         (side, side >> half) for side in sides for half in ((0,) if wanted.square else (1, 0)) if side >> half >= 16
@@ -200,7 +231,7 @@ def _shapes(wanted: Wanted) -> list[tuple[int, int]]:
 
 def _sheets(charts: ChartSet, scales: Floats, wanted: Wanted) -> list[tuple[int, int]]:
     """Return sheets that might hold charts at some scales, the smallest first."""
-    if _covers(charts, scales, wanted) > 4 * _MOST_SIDE**2 * wanted.sheets:
+    if _covers(charts, scales, wanted) > 4 * (wanted.size or wanted.longest) ** 2 * wanted.sheets:
         return []
     cells = _cells(charts, scales, np.zeros(charts.count), wanted)
     border = border_of(wanted.gutter / 2)

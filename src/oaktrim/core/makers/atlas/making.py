@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 
 from oaktrim.core.errors import Unsupported
 from oaktrim.core.makers.atlas.contents import Content, Gathered, Group, density
-from oaktrim.core.makers.atlas.layout import ChartSet, Layout, Wanted, arranged, own_layout
+from oaktrim.core.makers.atlas.layout import ChartSet, Layout, Wanted, arranged, kept_share, own_layout
 from oaktrim.core.makers.atlas.matrices import uv_turn
 from oaktrim.core.makers.atlas.naming import SheetName, sheet_names, sheets_in
 from oaktrim.core.makers.atlas.newmaterial import material_row
@@ -130,6 +130,7 @@ def _lay_out_group(gathered: Gathered, place: int, group: Group, settings: Atlas
     wanted = Wanted(
         settings.size, sheets_in(gathered, place, settings), settings.square, settings.gutter, _TURNS[settings.rotate],
         settings.rotate is Rotation.FREE, np.inf if settings.size else _source_texels(gathered, group),
+        settings.longest, settings.share_kept,
         tuple((chart, p.sheet, p.x, p.y, p.turn) for chart, p in pins.items() if p.sheet >= 0),
     )  # fmt: skip
     charts, content, starts, unit = _units(gathered, group, rigid=False)
@@ -140,12 +141,12 @@ def _lay_out_group(gathered: Gathered, place: int, group: Group, settings: Atlas
         # Islands as large as a sheet, or half of it, leave room for their gutters only a whole level down.
         any_scale = msgspec.structs.replace(settings, shrink=Shrink.FREE)
         free = yield from arranged(charts, WeightedScaling(gathered, content, dense, any_scale, levels), wanted)
-        if _quality(charts, found.scales) < _LEAST_KEPT * _quality(charts, free.scales):
+        if kept_share(charts, found.scales) < _LEAST_KEPT * kept_share(charts, free.scales):
             found = free
     best = GroupLayout(place, found, content, starts, unit, dense)
     if (found.scales < 1).any() and not wanted.pins:
         for own in _own_layouts(gathered, group, found, best):
-            if _quality(charts, own.layout.scales[own.unit]) > _quality(charts, found.scales):
+            if kept_share(charts, own.layout.scales[own.unit]) > kept_share(charts, found.scales):
                 best = own
     return best
 
@@ -176,13 +177,6 @@ def _own_layouts(gathered: Gathered, group: Group, found: Layout, like: GroupLay
     unit, own = np.zeros(len(like.unit), np.int64), np.array([group.contents[0]], np.int64)
     layout = own_layout(content.reference.picture.size, max(found.width, found.height))
     return [replace(like, layout=layout, content=own, unit=unit)]
-
-
-def _quality(charts: ChartSet, scales: Floats) -> float:
-    """Return the share of texels that charts keep."""
-    d1, d2 = charts.corners[:, 1] - charts.corners[:, 0], charts.corners[:, 2] - charts.corners[:, 0]
-    area = np.bincount(charts.chart, np.abs(d1[:, 0] * d2[:, 1] - d1[:, 1] * d2[:, 0]), charts.count)
-    return float((area * np.minimum(1, scales) ** 2).sum() / max(1e-30, area.sum()))
 
 
 @dataclass(frozen=True)

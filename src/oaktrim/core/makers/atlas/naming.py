@@ -6,8 +6,9 @@ from dataclasses import dataclass
 from pathlib import PurePosixPath
 
 from oaktrim.core.makers.atlas.contents import Gathered
+from oaktrim.core.makers.atlas.mapkinds import MapKind
 from oaktrim.core.makers.atlas.settings import Atlas
-from oaktrim.core.makers.atlas.sheets import MapKind, kinds_of
+from oaktrim.core.makers.atlas.sheets import kinds_of
 from oaktrim.core.makers.names import safe
 
 

@@ -9,7 +9,7 @@ import msgspec
 
 from oaktrim.core.makers.atlas.contents import Gathered, Group
 from oaktrim.core.makers.atlas.naming import SheetName
-from oaktrim.core.makers.atlas.sheets import factors_of, materials_of
+from oaktrim.core.makers.atlas.sheets import factors_of, materials_of, surface_differs
 from oaktrim.core.scene.model import AlphaMode, Slot, Surface
 
 
@@ -17,10 +17,10 @@ def material_row(gathered: Gathered, names: Sequence[SheetName], group: int, she
     """Return the row of a new material, its textures named by the places of their sheets."""
     mine = gathered.groups[group]
     surface = factors_of(gathered, mine).surface
-    by_kind = {
-        name.kind.ending: place for place, name in enumerate(names) if (name.group, name.sheet) == (group, sheet)
-    }
-    extensions: dict[str, Any] = msgspec.json.decode(mine.extensions) if mine.extensions else {}
+    here = {name.kind: place for place, name in enumerate(names) if (name.group, name.sheet) == (group, sheet)}
+    by_kind = {kind.ending: place for kind, place in here.items() if not kind.name}
+    by_name = {kind.name: place for kind, place in here.items() if kind.name}
+    extensions: dict[str, Any] = _with_sheets(msgspec.json.decode(mine.extensions), by_name) if mine.extensions else {}
     row = {"name": mine.name, **_maps(gathered, mine, surface, by_kind), **_emission(surface, by_kind, extensions)}
     if mine.unlit:
         extensions["KHR_materials_unlit"] = {}
@@ -35,6 +35,16 @@ def material_row(gathered: Gathered, names: Sequence[SheetName], group: int, she
     return row
 
 
+def _with_sheets(value: Any, by_name: Mapping[str, int]) -> Any:
+    """Return extensions whose maps are named by the places of their sheets."""
+    if isinstance(value, dict):
+        return {
+            key: by_name[row] if key == "sheet" and row in by_name else _with_sheets(row, by_name)
+            for key, row in value.items()
+        }
+    return value
+
+
 def _maps(gathered: Gathered, group: Group, surface: Surface, by_kind: Mapping[str, int]) -> dict[str, Any]:
     """Return the part of a material's row that is not of its light: factors and maps."""
     materials = materials_of(gathered, group)
@@ -46,7 +56,7 @@ def _maps(gathered: Gathered, group: Group, surface: Surface, by_kind: Mapping[s
     if "base" in by_kind:
         pbr["baseColorTexture"] = {"sheet": by_kind["base"]}
     if "orm" in by_kind:
-        if Slot.METALLIC_ROUGHNESS in slots or len({(m.surface.metallic, m.surface.roughness) for m in materials}) > 1:
+        if Slot.METALLIC_ROUGHNESS in slots or surface_differs(group, [row.surface for row in materials]):
             pbr["metallicRoughnessTexture"] = {"sheet": by_kind["orm"]}
         if Slot.OCCLUSION in slots:
             row["occlusionTexture"] = _sheet(by_kind["orm"], "strength", surface.occlusion_strength)

@@ -22,7 +22,7 @@ from oaktrim.core.makers.atlas.split import split_document
 from oaktrim.core.pixels.image import Image
 from oaktrim.core.progress import map_unordered
 from oaktrim.core.scene.gltf.model import model_of
-from oaktrim.core.scene.model import GLTF_SLOTS, TextureUse
+from oaktrim.core.scene.model import TextureUse
 from oaktrim.core.survey.facts import TextureFacts
 from oaktrim.core.survey.places import file_of
 from oaktrim.core.survey.roles import Role
@@ -149,7 +149,7 @@ def pictures_read_by(model: SourceModel) -> list[str]:
     found = []
     for material in model.model.materials:
         for use in material.uses:
-            if use.image is not None and use.slot in GLTF_SLOTS:
+            if use.image is not None:
                 with suppress(FileError):
                     found.append(image_path(model, use.image))
     return found

@@ -16,11 +16,12 @@ from numpy.typing import NDArray
 from oaktrim.core.errors import FileError, OakTrimError
 from oaktrim.core.files.gltf import Document, parse_gltf
 from oaktrim.core.files.references import ReferenceFolder
+from oaktrim.core.makers.atlas.mapkinds import ALONG_THE_SURFACE, KNOWN_PREFIX, MapSlot, slot_text
 from oaktrim.core.scene.faults import Faults
 from oaktrim.core.scene.gltf.fromobj import document_of_obj
 from oaktrim.core.scene.gltf.meshes import MeshReader
 from oaktrim.core.scene.gltf.model import model_of
-from oaktrim.core.scene.model import GLTF_SLOTS, Material, Model, Slot, Surface, TextureUse, Wrap
+from oaktrim.core.scene.model import GLTF_SLOTS, Material, Model, Surface, TextureUse, Wrap
 from oaktrim.core.survey.derived import material_path
 from oaktrim.core.survey.facts import IMAGE_MARK
 
@@ -51,7 +52,7 @@ class MapRead:
     matrix : 2 rows of 3, from UVs to texels of the picture
     """
 
-    slot: Slot
+    slot: MapSlot
     picture: SourcePicture
     uv_set: int
     matrix: tuple[tuple[float, float, float], tuple[float, float, float]]
@@ -74,8 +75,8 @@ class SourceMaterial:
     Parameters
     ----------
     model : place among the models; place : in the model's materials; -1 for draws that name none
-    maps : by slot; key : equal for materials of equal content
-    extensions : those that hold no maps, as JSON; materials go together where they are equal
+    maps : by slot, those of extensions by name; key : equal for materials of equal content
+    extensions : as JSON, with the name of each map in the place of what it reads; materials go together where they are equal
     reason : why it cannot be merged as it is, in words; empty where it can
     """
 
@@ -84,7 +85,7 @@ class SourceMaterial:
     name: str
     path: str
     surface: Surface
-    maps: Mapping[Slot, MapRead]
+    maps: Mapping[MapSlot, MapRead]
     uv_set: int
     extensions: str
     reason: str = ""
@@ -92,7 +93,7 @@ class SourceMaterial:
     @property
     def key(self) -> str:
         rows = sorted(
-            (row.slot.value, row.picture.content, row.uv_set, row.matrix, row.wrap[0].value, row.wrap[1].value)
+            (slot_text(row.slot), row.picture.content, row.uv_set, row.matrix, row.wrap[0].value, row.wrap[1].value)
             for row in self.maps.values()
         )
         return repr((self.surface, self.extensions, self.uv_set if rows else 0, rows))
@@ -255,10 +256,12 @@ def _material(model: SourceModel, number: int, place: int, picture_of: PictureOf
         return SourceMaterial(number, place, name, material_path(model.path, name), Surface(), {}, 0, "", reason)
     material: Material = model.model.materials[place]
     raw = model.document.raw["materials"][place]
-    reason, extensions = _extensions(model, raw)
-    maps: dict[Slot, MapRead] = {}
+    reason, extensions, names = _extensions(model, raw)
+    maps: dict[MapSlot, MapRead] = {}
     for use in material.uses:
-        if use.slot not in GLTF_SLOTS or use.name != use.slot.value:
+        core = use.slot in GLTF_SLOTS and use.name == use.slot.value
+        slot: MapSlot | None = use.slot if core else names.get(use.name)
+        if slot is None:
             continue
         try:
             picture = picture_of(number, place, use)
@@ -269,7 +272,7 @@ def _material(model: SourceModel, number: int, place: int, picture_of: PictureOf
             reason = reason or f"{picture.path} holds light beyond 1, which a sheet of 8 or 16 bits cannot"
         if picture.glyphs:
             reason = reason or f"{picture.path} is a sheet of glyphs, whose metrics hold for it alone"
-        maps[use.slot] = MapRead(use.slot, picture, use.uv_set, _matrix(use, picture.size), use.wrap)
+        maps[slot] = MapRead(slot, picture, use.uv_set, _matrix(use, picture.size), use.wrap)
     sets = sorted({row.uv_set for row in maps.values()})
     if len(sets) > 1:
         reason = reason or f"its textures read UV sets {' and '.join(map(str, sets))}; an atlas has one layout for all"
@@ -279,20 +282,39 @@ def _material(model: SourceModel, number: int, place: int, picture_of: PictureOf
     )
 
 
-def _extensions(model: SourceModel, raw: Mapping[str, Any]) -> tuple[str, str]:
-    """Return why the extensions of a material keep it from being merged, and those that do not, as JSON."""
+def _extensions(model: SourceModel, raw: Mapping[str, Any]) -> tuple[str, str, dict[str, str]]:
+    """Return why the extensions of a material keep it from being merged, them as JSON, and their maps' slots by name."""
     rows = raw.get("extensions", {})
     kept = {name: row for name, row in rows.items() if name not in _IN_SURFACE} if isinstance(rows, dict) else {}
     reason = ""
+    names: dict[str, str] = {}
     for name, row in kept.items():
-        if _names_texture(row):
+        kept[name], found = _without_maps(name, row)
+        names |= found
+        fault = next((field for field in found if field in ALONG_THE_SURFACE), "")
+        if fault:
+            reason = f"{name} reads directions from {fault}, which would turn with its islands"
+        if _names_texture(kept[name]):
             reason = f"{name} reads maps of its own, which an atlas does not know"
     used = model.document.root.extensions_used
     if _POINTER in used:
         reason = reason or f"the file moves materials ({_POINTER})"
     if _VARIANTS in used:
         reason = reason or f"the file swaps materials ({_VARIANTS})"
-    return reason, msgspec.json.encode(kept, order="sorted").decode() if kept else ""
+    return reason, msgspec.json.encode(kept, order="sorted").decode() if kept else "", names
+
+
+def _without_maps(name: str, row: Any) -> tuple[Any, dict[str, str]]:
+    """Return an extension with a name in the place of each map that it reads, and these names by field."""
+    if not (isinstance(row, dict) and name.startswith(KNOWN_PREFIX)):
+        return row, {}
+    made, names = dict(row), dict[str, str]()
+    for field, info in row.items():
+        if field.endswith("Texture") and isinstance(info, dict) and isinstance(info.get("index"), int):
+            names[field] = f"{name}/{field}"
+            rest = {key: value for key, value in info.items() if key not in ("index", "texCoord", "extensions")}
+            made[field] = rest | {"sheet": names[field]}
+    return made, names
 
 
 def _names_texture(value: Any) -> bool:

@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 
 import numpy as np
 from numpy.typing import NDArray
 
 from oaktrim.core.makers.atlas.contents import Gathered
 from oaktrim.core.makers.atlas.reading import MapRead
-from oaktrim.core.makers.atlas.settings import Atlas, Shrink, Weight
+from oaktrim.core.makers.atlas.settings import Atlas, Shrink, VisibleScale, Weight
+from oaktrim.core.survey.demand import Demand
 
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
@@ -77,6 +78,15 @@ class WeightedScaling:
         larger = np.flatnonzero(following > scales)
         short = self.base[larger] * factor / scales[larger]
         return following, larger[np.argsort(-short, kind="stable")].astype(np.int64)
+
+
+def visible_scales(paths: Sequence[str], demand: Demand) -> tuple[VisibleScale, ...]:
+    """Return how large textures need to be by sightlines, of those that were looked at; `paths` are those of the demand's rows."""
+    rows = np.flatnonzero(demand.seen | demand.unseen)
+    return tuple(
+        VisibleScale(paths[int(row)], min(64.0, 2.0 ** -float(demand.levels[row])) if demand.seen[row] else 0.0)
+        for row in rows
+    )
 
 
 def _base(weight: Weight, references: list[MapRead | None], dense: Floats, seen: Mapping[str, float]) -> Floats:

@@ -44,6 +44,18 @@ class Rotation(Enum):
     NONE = "none"
 
 
+class FactorUse(Enum):
+    """What becomes of the factors of materials.
+
+    Those that all materials have in common stay with the new one and others are multiplied into the sheets; all are multiplied
+    in; or materials whose factors differ stay apart, so that none is.
+    """
+
+    COMMON = "common"
+    BAKED = "baked"
+    APART = "apart"
+
+
 class Shrink(Enum):
     """At what scales islands that lose texels come out.
 
@@ -120,6 +132,8 @@ class Atlas(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag="atlas"
     objects : names of the nodes that it takes; all where none is named
     size : longest side of a sheet, at most, texels; 0 for one with no more texels than the sources. Sheets are the smallest on
         which nothing loses a texel, or else the largest
+    longest : side that targets take, texels, where no size is said
+    share_kept : of the sources' texels: the smallest sheet on which so many are kept is enough; 0 where none is stated
     sheets : at most; square : sheets are as high as wide
     gutter : texels between islands
     floor, ceiling : texels a metre that no island falls below while its source has them, or has more than; 0 for none
@@ -133,11 +147,14 @@ class Atlas(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag="atlas"
     source_models: Annotated[tuple[FilePath, ...], Meta(min_length=1)]
     objects: tuple[str, ...] = ()
     size: Annotated[int, Meta(ge=0, le=1 << 14)] = 0
+    longest: Annotated[int, Meta(ge=16, le=1 << 14)] = 4096
+    share_kept: Annotated[float, Meta(ge=0, le=1)] = 0.0
     sheets: Annotated[int, Meta(ge=1, le=16)] = 1
     weight: Weight = Weight.AREA
     repeats: Repeats = Repeats.BAKE
     rotate: Rotation = Rotation.QUARTER
     shrink: Shrink = Shrink.LEVELS
+    factors: FactorUse = FactorUse.COMMON
     gutter: Annotated[int, Meta(ge=0, le=256)] = 8
     square: bool = False
     floor: Annotated[float, Meta(ge=0, le=1e6)] = 0.0

@@ -6,7 +6,7 @@ A map that a material lacks is filled from its factors.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass, replace
 from functools import partial
 from math import ceil
@@ -17,6 +17,7 @@ from numpy.typing import NDArray
 
 from oaktrim.core.makers.atlas.contents import Content, Gathered, Group
 from oaktrim.core.makers.atlas.layout import CELL, Layout
+from oaktrim.core.makers.atlas.mapkinds import KINDS, MapKind, MapSlot, holds_normals, named_kinds
 from oaktrim.core.makers.atlas.matrices import between, is_exact, rounded, sheet_to_slot, vector_turn
 from oaktrim.core.makers.atlas.reading import MapRead, SourceMaterial
 from oaktrim.core.makers.atlas.sampling import (
@@ -33,12 +34,12 @@ from oaktrim.core.makers.atlas.sampling import (
     mark,
     read,
 )
+from oaktrim.core.makers.atlas.settings import FactorUse
 from oaktrim.core.pixels.image import Image, Transfer, held, to_rgba
 from oaktrim.core.pixels.resample import Filter, Resampling, from_light, resample
 from oaktrim.core.pixels.transfer import decode_table
 from oaktrim.core.progress import Progress, Task, map_unordered
 from oaktrim.core.scene.model import AlphaMode, Slot, Surface, Wrap
-from oaktrim.core.survey.roles import Role
 
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
@@ -48,29 +49,6 @@ _MOST_SAMPLES = 2
 _BAND = 256
 # Rows of a chart's box on a sheet: the first column and row, and which texels are its own.
 _Band = tuple[int, int, NDArray[np.bool_]]
-
-
-@dataclass(frozen=True)
-class MapKind:
-    """A kind of map of an atlas: what its sheets are called, what reads them, and how their channels come about.
-
-    Parameters
-    ----------
-    slots : of materials, and the channels of the sheet that each fills (from the same of its picture)
-    """
-
-    ending: str
-    role: Role
-    slots: tuple[tuple[Slot, tuple[int, ...]], ...]
-    transfer: Transfer
-
-
-KINDS = (
-    MapKind("base", Role.BASE_COLOUR, ((Slot.BASE_COLOUR, (0, 1, 2, 3)),), Transfer.SRGB),
-    MapKind("normal", Role.NORMAL, ((Slot.NORMAL, (0, 1, 2)),), Transfer.LINEAR),
-    MapKind("orm", Role.SURFACE, ((Slot.OCCLUSION, (0,)), (Slot.METALLIC_ROUGHNESS, (1, 2))), Transfer.LINEAR),
-    MapKind("emissive", Role.EMISSIVE, ((Slot.EMISSIVE, (0, 1, 2)),), Transfer.SRGB),
-)
 
 
 @dataclass(frozen=True)
@@ -98,7 +76,7 @@ def factors_of(gathered: Gathered, group: Group) -> Factors:
 
     def common(values: Sequence[object], slot: Slot) -> bool:
         every = all(slot in row.maps for row in materials) or not any(slot in row.maps for row in materials)
-        return len(set(values)) == 1 and every
+        return len(set(values)) == 1 and every and group.factors is not FactorUse.BAKED
 
     first = surfaces[0]
     base = first.base_colour if common([s.base_colour for s in surfaces], Slot.BASE_COLOUR) else (1.0, 1.0, 1.0, 1.0)
@@ -144,11 +122,12 @@ def kinds_of(gathered: Gathered, group: Group) -> tuple[MapKind, ...]:
     """Return the kinds of maps that a group needs: those any of its materials has, or whose factors differ."""
     materials = materials_of(gathered, group)
     surfaces = [row.surface for row in materials]
+    baked = group.factors is FactorUse.BAKED
     differ = {
-        "base": len({s.base_colour for s in surfaces}) > 1,
+        "base": _differ({s.base_colour for s in surfaces}, (1.0, 1.0, 1.0, 1.0), baked),
         "normal": False,
-        "orm": len({(s.metallic, s.roughness) for s in surfaces}) > 1 and not group.unlit,
-        "emissive": len({s.emissive for s in surfaces}) > 1 and not group.unlit,
+        "orm": not group.unlit and surface_differs(group, surfaces),
+        "emissive": not group.unlit and _differ({s.emissive for s in surfaces}, (0.0, 0.0, 0.0), baked),
     }
     found = []
     for kind in KINDS:
@@ -156,7 +135,18 @@ def kinds_of(gathered: Gathered, group: Group) -> tuple[MapKind, ...]:
             continue
         if any(slot in row.maps for row in materials for slot, _ in kind.slots) or differ[kind.ending]:
             found.append(kind)
-    return tuple(found)
+    # Materials of a group have the same maps of extensions.
+    return (*found, *named_kinds(materials[0].maps))
+
+
+def _differ(values: Collection[object], neutral: object, baked: bool) -> bool:
+    """Say whether factors have to go into a map: they differ, or are baked and change anything."""
+    return len(values) > 1 or (baked and any(value != neutral for value in values))
+
+
+def surface_differs(group: Group, surfaces: Sequence[Surface]) -> bool:
+    """Say whether roughness and metalness of a group have to go into a map, whatever maps its materials have."""
+    return _differ({(s.metallic, s.roughness) for s in surfaces}, (1.0, 1.0), group.factors is FactorUse.BAKED)
 
 
 @dataclass(frozen=True, eq=False)
@@ -202,7 +192,7 @@ def bake(
     materials = materials_of(gathered, group)
     shift = shift_of(kind, gathered, group)
     deep = any(row.maps[slot].picture.bits > 8 for row in materials for slot, _ in kind.slots if slot in row.maps)
-    channels = 4 if kind.ending == "base" and group.alpha is not AlphaMode.OPAQUE else 3
+    channels = kind.channels(group.alpha is not AlphaMode.OPAQUE)
     shape = (max(1, layout.height >> shift), max(1, layout.width >> shift))
     dtype = np.uint16 if deep else np.uint8
     pixels, known = np.zeros((*shape, channels), dtype), np.zeros(shape, np.uint8)
@@ -263,7 +253,7 @@ class _Baker:
         return found
 
     def fill_from_factors(
-        self, slot: Slot, channels: tuple[int, ...], material: SourceMaterial, charts: Sequence[ChartPlace]
+        self, slot: MapSlot, channels: tuple[int, ...], material: SourceMaterial, charts: Sequence[ChartPlace]
     ) -> None:
         """Give charts what the factors of their material say of a map that it lacks."""
         multiply, add = self._factors(slot, material.surface)
@@ -285,7 +275,7 @@ class _Baker:
     def _like(self, channels: int) -> Image:
         return Image.of(np.zeros((1, 1, channels), self.pixels.dtype), self.kind.transfer)
 
-    def _factors(self, slot: Slot, source: Surface) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
+    def _factors(self, slot: MapSlot, source: Surface) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
         """Return what channels of a picture are multiplied by, and what is added, in light."""
         multiply, add = np.ones(4), np.zeros(4)
         mine = self.surface
@@ -318,9 +308,9 @@ class _Baker:
         """Read the charts of one content from one of its pictures."""
         multiply, add = self._factors(row.slot, material.surface)
         plain = bool((multiply == 1).all() and (add == 0).all())
-        vector = row.slot is Slot.NORMAL
+        vector = holds_normals(row.slot)
         bump = 1.0
-        if vector and material.surface.normal_scale != self.surface.normal_scale:
+        if row.slot is Slot.NORMAL and material.surface.normal_scale != self.surface.normal_scale:
             bump, plain = material.surface.normal_scale, False
         codes = to_rgba(image, np.uint16 if self.pixels.dtype == np.uint16 else np.uint8)
         smaller: dict[int, NDArray[np.integer]] = {0: held(codes)}
@@ -328,7 +318,7 @@ class _Baker:
         to_slot = between(content.reference, row)
         wraps = np.array([_WRAPS[wrap] for wrap in row.wrap], np.int64)
         pairs = np.array([(channel, channel) for channel in channels], np.int64)
-        how = VECTOR if vector else COVERED if 3 in channels else APART
+        how = VECTOR if vector else COVERED if 3 in channels and row.slot is Slot.BASE_COLOUR else APART
         tasks: list[Callable[[], None]] = []
         for chart in charts:
             matrix = sheet_to_slot(chart.matrix, to_slot, self.shift)

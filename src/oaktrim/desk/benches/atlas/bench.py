@@ -21,6 +21,7 @@ from PySide6.QtWidgets import (
 from oaktrim.core.errors import OakTrimError
 from oaktrim.core.job.begin import with_begun
 from oaktrim.core.makers.atlas.naming import SheetName
+from oaktrim.core.makers.atlas.scaling import visible_scales
 from oaktrim.core.makers.atlas.settings import Atlas, MaterialChoice, Pin, VisibleScale, Weight
 from oaktrim.core.makers.registry import of_type
 from oaktrim.core.pixels.image import Image
@@ -46,6 +47,8 @@ _EMPTY = (
     "An atlas merges the materials of a model into one, with their maps in one sheet, so that it is drawn at once. "
     "There is no model here with two materials or more: add a glTF or OBJ model to the folder."
 )
+# Where no target says how large a texture may be.
+_MOST_SIDE = 4096
 _MAPS = {"base": "base colour", "normal": "normal", "orm": "surface", "emissive": "emissive"}
 
 
@@ -223,7 +226,8 @@ class AtlasBench(Bench):
     def wanted(self) -> Atlas:
         """Return the atlas as it is set."""
         kept = self._drafts.get(self.model) or self.made
-        return kept or self._session.job.named(Atlas("atlas", (self.model,)))
+        longest = max(target.longest_side or _MOST_SIDE for target in self._session.targets)
+        return kept or self._session.job.named(Atlas("atlas", (self.model,), longest=min(_MOST_SIDE, max(16, longest))))
 
     def _list_models(self) -> None:
         paths = self._paths()
@@ -364,7 +368,7 @@ class AtlasBench(Bench):
                 np.array([island.metres for island in shown.islands]),
                 (now.settings.floor, now.settings.ceiling),
             )
-        self.pane.show_draft(now, shown.memory)
+        self.pane.show_draft(now, shown.costs, self._session.watched.name)
         change = now.change
         if change is not None:
             about = [
@@ -456,12 +460,7 @@ class AtlasBench(Bench):
         session.sights.want()
         if found is None or session.inventory is None:
             return ()
-        textures = session.inventory.textures
-        rows = [row for row in range(len(textures)) if found.seen[row] or found.unseen[row]]
-        return tuple(
-            VisibleScale(textures[row].path, min(64.0, 2.0 ** -float(found.levels[row])) if found.seen[row] else 0.0)
-            for row in rows
-        )  # fmt: skip
+        return visible_scales([row.path for row in session.inventory.textures], found)
 
     def _say(self, choice: MaterialChoice) -> None:
         wanted = self.wanted()

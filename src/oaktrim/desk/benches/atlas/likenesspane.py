@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QFrame, QGridLayout, QHBoxLayout, QLabel, QPushBut
 
 from oaktrim.core.progress import Progress, Task
 from oaktrim.core.proof.alike import Alike
-from oaktrim.core.proof.atlasdraft import AtlasDraft
+from oaktrim.core.proof.atlasdraft import AtlasDraft, TargetCost
 from oaktrim.core.proof.onmodel import compared
 from oaktrim.core.render.camera import framing
 from oaktrim.core.units import bytes_text
@@ -98,10 +98,10 @@ class LikenessPane(QFrame):
         self.go.hide()
         clear_layout(self._table)
 
-    def show_draft(self, draft: AtlasDraft, memory: Sequence[tuple[str, int, int]]) -> None:
+    def show_draft(self, draft: AtlasDraft, costs: Sequence[TargetCost], watched: str) -> None:
         """Show as much of a draft as there is."""
         if draft.change is not None:
-            self._show_table(draft, memory)
+            self._show_table(draft, costs, watched)
         if draft.before is not None and draft.after is not None:
             last = self._draft
             if last is None or last.after is not draft.after:
@@ -122,7 +122,7 @@ class LikenessPane(QFrame):
         self.worst.setText(f"Worst place: {worst.worst:.1f} steps just noticed")
         self.go.setVisible(worst.worst > 0)
 
-    def _show_table(self, draft: AtlasDraft, memory: Sequence[tuple[str, int, int]]) -> None:
+    def _show_table(self, draft: AtlasDraft, costs: Sequence[TargetCost], watched: str) -> None:
         change = draft.change
         assert change is not None and draft.made is not None
         lines = draft.made.warnings
@@ -137,7 +137,12 @@ class LikenessPane(QFrame):
             ("textures", f"{change.before.textures:,}", f"{change.after.textures:,}"),
             ("vertices", f"{change.before.vertices:,}", f"{change.after.vertices:,}"),
         ]
-        rows += [(f"memory, {name}", bytes_text(before), bytes_text(after)) for name, before, after in memory]
+        rows += [(f"memory, {row.target}", bytes_text(row.memory[0]), bytes_text(row.memory[1])) for row in costs]
+        rows += [
+            (f"package, {row.target}", f"~{bytes_text(row.package[0])}", f"~{bytes_text(row.package[1])}")
+            for row in costs
+            if row.target == watched
+        ]
         clear_layout(self._table)
         for row, (name, before, after) in enumerate(rows):
             self._table.addWidget(with_properties(QLabel(name), objectName="caption"), row, 0)

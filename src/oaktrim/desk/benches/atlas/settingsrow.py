@@ -8,7 +8,7 @@ from functools import partial
 from PySide6.QtCore import QSignalBlocker, Qt, Signal
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QMenu, QPushButton, QSpinBox, QWidget
 
-from oaktrim.core.makers.atlas.settings import Atlas, Rotation, Shrink, Weight
+from oaktrim.core.makers.atlas.settings import Atlas, FactorUse, Rotation, Shrink, Weight
 from oaktrim.desk.look.properties import with_properties
 
 _WEIGHTS = {
@@ -22,6 +22,11 @@ _TURNS = {
     Rotation.NONE: "No turns",
 }
 _SHRINKS = {Shrink.LEVELS: "Lose whole levels", Shrink.FREE: "Any scale"}
+_FACTORS = {
+    FactorUse.COMMON: "Factors in the sheets where they differ",
+    FactorUse.BAKED: "All factors in the sheets",
+    FactorUse.APART: "Materials of other factors apart",
+}
 _SWITCHES = {
     "sides_together": "One-sided and two-sided together",
     "project": "Project UVs where there are none",
@@ -29,6 +34,7 @@ _SWITCHES = {
 }
 _OWN = "texels as now"
 _SIDES = (256, 512, 1024, 2048, 4096)
+_SHARES = ((0.5, "keep half the texels"), (0.25, "keep a quarter"))
 
 
 class SettingsRow(QWidget):
@@ -58,7 +64,7 @@ class SettingsRow(QWidget):
         )
         self._build()
         self.weight.activated.connect(lambda _: self.weighed.emit(self.weight.currentData()))
-        self.side.activated.connect(lambda _: self._say(size=self.side.currentData(), pins=()))
+        self.side.activated.connect(lambda _: self._say(**_sized(self.side.currentData()), pins=()))
         self.sheets.valueChanged.connect(lambda value: self._say(sheets=value, pins=()))
         self.gutter.valueChanged.connect(lambda value: self._say(gutter=value))
 
@@ -73,6 +79,8 @@ class SettingsRow(QWidget):
         self.side.addItem(_OWN, 0)
         for side in _SIDES:
             self.side.addItem(f"{side:,} px", side)
+        for share, words in _SHARES:
+            self.side.addItem(words, -share)
         self.side.setMinimumWidth(118)
         self.sheets.setRange(1, 8)
         self.sheets.setFixedWidth(86)
@@ -99,9 +107,10 @@ class SettingsRow(QWidget):
             self.sheets.setValue(wanted.sheets)
             self.sheets.setSuffix(" sheet" if wanted.sheets == 1 else " sheets")
             self.gutter.setValue(wanted.gutter)
-            place = self.side.findData(wanted.size)
+            size = -wanted.share_kept if wanted.share_kept and not wanted.size else wanted.size
+            place = self.side.findData(size)
             if place < 0:
-                self.side.addItem(f"{wanted.size:,} px", wanted.size)
+                self.side.addItem(f"{size:,} px" if size > 0 else f"keep {-size:.0%} of the texels", size)
                 place = self.side.count() - 1
             self.side.setCurrentIndex(place)
         self.weight.setCurrentIndex(self.weight.findData(wanted.weight))
@@ -125,6 +134,8 @@ class SettingsRow(QWidget):
         for scales, words in _SHRINKS.items():
             self._check(menu, words, wanted.shrink is scales, "shrink", scales)
         menu.addSection("Materials and sheets")
+        for use, words in _FACTORS.items():
+            self._check(menu, words, wanted.factors is use, "factors", use)
         for field, words in _SWITCHES.items():
             on = bool(getattr(wanted, field))
             self._check(menu, words, on, field, not on)
@@ -136,6 +147,11 @@ class SettingsRow(QWidget):
         action.setChecked(on)
         say: Callable[[], None] = partial(self._say, **{field: value}, pins=())
         action.triggered.connect(lambda _: say())
+
+
+def _sized(choice: float) -> dict[str, object]:
+    """Return what a choice of the size says: texels of a side, or below nought the share of texels that is enough."""
+    return {"size": max(0, int(choice)), "share_kept": max(0.0, -choice)}
 
 
 def _turned(names: tuple[str, ...], name: str) -> tuple[str, ...]:
