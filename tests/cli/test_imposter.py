@@ -77,3 +77,21 @@ def test_what_cannot_be_done_is_said(tmp_path, given, words):
     sign(tmp_path)
     said = run("imposter", tmp_path / "sign.glb", "--kind", "cards", *given, "--out", tmp_path / "out", status=2)
     assert words in said and not (tmp_path / "out").exists()
+
+
+def test_a_chain_is_written_beside_with_distances_for_the_screen(tmp_path):
+    box(tmp_path)
+    given = ("imposter", tmp_path / "box.glb", "--kind", "cards", "--size", "64", "--switch", "54", "--vanish", "5.4")
+    said = run(*given, "--chain", "--out", tmp_path / "out")
+    assert (
+        "box_imposter_LOD1: 4 triangles, down to 0.005 of the screen's height" in said
+        or "triangles, down to 0.005" in said
+    )
+    written = json.loads((tmp_path / "out" / "box_imposter.imposter.json").read_text())
+    levels = written["chain"]["levels"]
+    assert [level["pixels"] for level in levels] == [54.0, 5.4] and levels[0]["share"] == 0.05
+    assert levels[0]["distance"] > 5 and levels[1]["distance"] > 9 * levels[0]["distance"]
+    assert written["chain"]["form"] == "levels"
+    assert {"box_imposter.glb", "box_imposter_levels.glb"} < {path.name for path in (tmp_path / "out").iterdir()}
+    rows = json.loads(run(*given, "--chain", "named", "--target", "visor", "--as", "json", "--out", tmp_path / "named"))
+    assert rows[0]["levels"][0]["name"].endswith("_LOD0")

@@ -13,12 +13,15 @@ from oaktrim.core.codecs.texture import EncodedTexture, decode_level, encode_lev
 from oaktrim.core.files.pictures import read_picture, write_png
 from oaktrim.core.formats.catalogue import FORMATS, ORDER
 from oaktrim.core.kernels import kernel_sources
-from oaktrim.core.makers.imposter.cloud import chosen
+from oaktrim.core.makers.imposter.made import imposter_of
+from oaktrim.core.makers.imposter.settings import Family, Imposter, SheetMap
+from oaktrim.core.makers.imposter.subject import subject_of
 from oaktrim.core.pixels.levels import build_mip_chain
 from oaktrim.core.pixels.resample import Filter, Resampling, resample
 from oaktrim.core.plan.cuts import Cap, Cut, SetFormat
 from oaktrim.core.progress import finish
 from oaktrim.core.render.camera import framing
+from oaktrim.core.render.overdraw import overdraw
 from oaktrim.core.render.picture import Settings, draw_refining
 from oaktrim.core.ship.run import ship
 from oaktrim.core.sight.demand import demand_of
@@ -67,13 +70,18 @@ def test_nothing_is_compiled_after_set_up(tmp_path):
         inventory = surveyed(tmp_path / "scene")
         sources = inventory.sources(1 << 24)
         loaded = finish(load(inventory, 0, sources))
-        made, _ = finish(ready(inventory, loaded, sources, TextureCache()))
+        made_scene, _ = finish(ready(inventory, loaded, sources, TextureCache()))
         for samples in (1, 16):
-            finish(draw_refining(made, framing(*made.draws.box()), (70, 40), Settings(samples, buffers=("ids",))))
+            camera = framing(*made_scene.draws.box())
+            finish(draw_refining(made_scene, camera, (70, 40), Settings(samples, buffers=("ids",))))
         coat(tmp_path / "scene")
         made = make(tmp_path / "scene", "coat.glb", size=64)
         assert likeness(tmp_path / "scene", made, "coat.glb", count=1, side=32).outline == 0
-        finish(chosen(loaded.draws.positions[loaded.draws.triangles].astype(np.float64), 2, 0.5))
+        subject = subject_of(loaded.model, lambda _: busy(16, 16, 3))
+        for family in Family:
+            far = Imposter("far", "wall.glb", family=family, size=64, maps=tuple(SheetMap), outline=6, sides=2)
+            assert finish(imposter_of(subject, far)).triangles
+        assert overdraw(made_scene, framing(*made_scene.draws.box()), (70, 40)).any()
         finish(demand_of(inventory, target_named("lounge"), Sightlines(), lambda _: np.ones(1, bool)))
     assert [e.data["dispatcher"].py_func.__name__ for _, e in recorder.buffer if e.is_start] == []
 

@@ -23,7 +23,8 @@ def test_the_story_that_it_tells(demo_job, cache):
     job = load_job(demo_job)
     inventory = finish(survey_tree(root_of(job, demo_job), job.scan_settings, job.build_spec, cache)).inventory
     assert 70 <= len(inventory.textures) <= 85
-    assert set(inventory.made) == {maker.name for maker in job.makers} and not inventory.unmade
+    assert {d.name for d in inventory.made.values()} == {maker.name for maker in job.makers} and not inventory.unmade
+    assert {"reeds/reed_bank_far.glb", "rack/bicycle_rack_far.glb"} < {model.path for model in inventory.models}
     assert len(inventory.replaced) == 3, "the boots' maps ship as one"
     sides = np.maximum(inventory.width, inventory.height)
     assert (sides.min(), sides.max()) == (64, 4096)

@@ -10,8 +10,9 @@ import numpy as np
 from oaktrim.core.files.gltfwriter import GltfWriter
 from oaktrim.core.files.pictures import MAX_PIXELS, write_png
 from oaktrim.core.makers.atlas.making import Links, atlas_json, lay_out, made
-from oaktrim.core.makers.atlas.opened import Pictures, gathered_of, model_at
+from oaktrim.core.makers.atlas.opened import Pictures, gathered_of
 from oaktrim.core.makers.atlas.settings import Atlas
+from oaktrim.core.makers.sourcemodel import model_at
 from oaktrim.core.progress import finish
 from oaktrim.core.proof.alike import alike, atlas_drawables
 from oaktrim.core.survey.derived import Sources

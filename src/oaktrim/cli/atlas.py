@@ -31,8 +31,8 @@ from oaktrim.core.makers.atlas.making import (
     sheet_rows,
 )
 from oaktrim.core.makers.atlas.naming import SheetName, model_names
-from oaktrim.core.makers.atlas.opened import Pictures, gathered_of, model_at
-from oaktrim.core.makers.atlas.reading import SourceMaterial, SourceModel
+from oaktrim.core.makers.atlas.opened import Pictures, gathered_of
+from oaktrim.core.makers.atlas.reading import SourceMaterial
 from oaktrim.core.makers.atlas.scaling import visible_scales
 from oaktrim.core.makers.atlas.settings import (
     Atlas,
@@ -48,6 +48,7 @@ from oaktrim.core.makers.atlas.settings import (
 from oaktrim.core.makers.atlas.summary import Change, change_of
 from oaktrim.core.makers.build import survey_tree
 from oaktrim.core.makers.names import safe
+from oaktrim.core.makers.sourcemodel import SourceModel, model_at
 from oaktrim.core.pixels.image import Image
 from oaktrim.core.progress import Task
 from oaktrim.core.proof.alike import Alike, alike, atlas_drawables
@@ -305,13 +306,17 @@ class _Linking:
         path = source.document.place.target_of(image.uri)
         data = source_bytes(self._root, path)
         if not self._loose:
-            kind = guess_type(path)[0] or _KINDS.get(PurePosixPath(path).suffix.lower(), "image/png")
-            return {"data": data, "mimeType": kind}
+            return {"data": data, "mimeType": picture_kind(path)}
         name = PurePosixPath(path).name
         while name in self._sheets or self.copied.get(name, data) != data:
             name = f"{PurePosixPath(name).stem}_2{PurePosixPath(name).suffix}"
         self.copied[name] = data
         return {"uri": quote(name)}
+
+
+def picture_kind(path: str) -> str:
+    """Return the media type of a picture by its name."""
+    return guess_type(path)[0] or _KINDS.get(PurePosixPath(path).suffix.lower(), "image/png")
 
 
 def _targets(settings: Atlas, result: AtlasMade, out: Path, beside: bool, loose: bool) -> list[Path]:

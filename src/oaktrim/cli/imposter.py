@@ -2,32 +2,38 @@
 
 from __future__ import annotations
 
+from dataclasses import asdict, dataclass, replace
+from functools import partial
 from math import inf
 from pathlib import Path, PurePosixPath
 from typing import Any
+from urllib.parse import unquote
 
 import click
 import msgspec
 
-from oaktrim.cli.atlas import below_one_root
+from oaktrim.cli.atlas import below_one_root, picture_kind
 from oaktrim.cli.console import console, run, table
 from oaktrim.core.errors import FileError, shown
-from oaktrim.core.files.atomic import read_bytes, write_atomic
+from oaktrim.core.files.atomic import write_atomic
+from oaktrim.core.files.gltf import parse_gltf
 from oaktrim.core.files.pictures import MAX_PIXELS, png_of
 from oaktrim.core.files.references import ReferenceFolder
 from oaktrim.core.formats.catalogue import FORMATS
 from oaktrim.core.makers.atlas.opened import Pictures
-from oaktrim.core.makers.imposter.made import ImposterMade, imposter_glb, imposter_json, imposter_of
-from oaktrim.core.makers.imposter.settings import Family, Imposter, Pivot, SheetMap
+from oaktrim.core.makers.imposter.chain import Level, chain_plan, chained
+from oaktrim.core.makers.imposter.made import SCREEN, ImposterMade, imposter_glb, imposter_json, imposter_of
+from oaktrim.core.makers.imposter.settings import Chain, ChainForm, Family, Imposter, Pivot, SheetMap
 from oaktrim.core.makers.imposter.subject import subject_of
 from oaktrim.core.makers.names import safe
-from oaktrim.core.pixels.image import Image
+from oaktrim.core.makers.sourcemodel import SourceModel, image_path, model_at
 from oaktrim.core.pixels.levels import level_count
 from oaktrim.core.progress import Task
-from oaktrim.core.proof.imposterlikeness import ImposterLikeness, likeness
+from oaktrim.core.proof.imposterlikeness import HEIGHTS, ImposterLikeness, likeness, stand_in
 from oaktrim.core.scene.read import parse_model
 from oaktrim.core.survey.derived import Sources
-from oaktrim.core.survey.facts import IMAGE_MARK
+from oaktrim.core.survey.places import source_bytes
+from oaktrim.core.targets.target import target_named
 from oaktrim.core.units import bytes_text, decibels_text
 
 
@@ -72,9 +78,22 @@ class _Maps(click.ParamType[tuple[SheetMap, ...]]):
     "--switch", default="auto", show_default=True, metavar="auto|PIXELS|none", help="Measure from where it will do."
 )
 @click.option(
+    "--chain", "form", is_flag=False, flag_value=ChainForm.LEVELS.value, default=None,
+    type=click.Choice([row.value for row in ChainForm]),
+    help="Write the model with its imposter as a level too: by MSFT_lod, or as nodes told by their names.",
+)  # fmt: skip
+@click.option(
+    "--vanish",
+    type=click.FloatRange(min=0),
+    default=0.0,
+    metavar="PIXELS",
+    help="Of a chain: below it, nothing is drawn.",
+)
+@click.option("--target", metavar="ID", help="Whose screen pixels are counted on; 1920x1080 without.")
+@click.option(
     "--out", required=True, type=click.Path(path_type=Path, file_okay=False), help="The folder to write into."
 )
-@click.option("--as", "form", type=click.Choice(["table", "json"]), default="table", show_default=True)
+@click.option("--as", "shape", type=click.Choice(["table", "json"]), default="table", show_default=True)
 def imposter(
     models: tuple[Path, ...],
     family: str,
@@ -89,13 +108,17 @@ def imposter(
     gutter: int,
     pivot: str,
     switch: str,
+    form: str | None,
+    vanish: float,
+    target: str | None,
     out: Path,
-    form: str,
+    shape: str,
 ) -> None:
     """Bake MODELS onto a few cards each, for where they are far away.
 
     Writes NAME.glb with its sheet inside, and NAME.imposter.json with the cards, their places on the sheet, and how far it is from
-    the model by its height on the screen. Exit status: 0; 2 when a model cannot be read or there is nothing to bake.
+    the model by its height on the screen; with --chain the model with its levels as NAME_levels.glb. Exit status: 0; 2 when a
+    model cannot be read or there is nothing to bake.
     """
     wanted = _switch(switch)
     found = []
@@ -118,11 +141,12 @@ def imposter(
             )
         except ValueError as error:
             raise click.UsageError(str(error)) from error
-        made, before, curve = run(_whole(path, settings, out, wanted is not None))
-        found.append(_row(made, before, curve))
-        if form == "table":
-            _print(made, before, curve, wanted, out)
-    if form == "json":
+        link = _Link(form, wanted, vanish, SCREEN if target is None else target_named(target).screen)
+        done = run(_whole(path, settings, out, link))
+        found.append(_row(done))
+        if shape == "table":
+            _print(done, wanted, out)
+    if shape == "json":
         click.echo(msgspec.json.format(msgspec.json.encode(found), indent=1))
 
 
@@ -141,20 +165,42 @@ def _switch(text: str) -> float | None:
     return value
 
 
-def _whole(
-    path: Path, settings: Imposter, out: Path, look: bool
-) -> Task[tuple[ImposterMade, tuple[int, int], ImposterLikeness | None]]:
-    """Make one imposter and write it; with it come the triangles and draws of the thing."""
+@dataclass(frozen=True)
+class _Link:
+    """How an imposter is joined to its model: in which form, and from which height on in pixels; None is not looked at."""
+
+    form: str | None
+    switch: float | None
+    vanish: float
+    screen: tuple[int, int]
+
+    def chain(self, advised: int) -> Chain | None:
+        """Return the chain's settings, where one is wanted."""
+        if self.form is None:
+            return None
+        pixels = self.switch or advised or min(HEIGHTS)
+        return Chain(pixels / self.screen[1], self.vanish / self.screen[1], form=ChainForm(self.form))
+
+
+@dataclass(frozen=True, eq=False)
+class _Done:
+    """What came of one imposter; triangles and draws are of the thing."""
+
+    made: ImposterMade
+    triangles: int
+    draws: int
+    curve: ImposterLikeness | None
+    levels: tuple[Level, ...]
+
+
+def _whole(path: Path, settings: Imposter, out: Path, link: _Link) -> Task[_Done]:
+    """Make one imposter and write it."""
     root, (name,) = below_one_root((path,))
-    place = ReferenceFolder(root, name)
-    model = parse_model(read_bytes(root / name), place, whole=True)
+    source = model_at(root, name)
     pictures = Pictures(Sources(root, {}, MAX_PIXELS).picture)
-
-    def picture(number: int) -> Image:
-        source = model.images[number]
-        return pictures(place.target_of(source.uri) if source.uri else f"{name}{IMAGE_MARK}{number}")
-
-    subject = subject_of(model, picture, settings.nodes, settings.pivot, str(path))
+    subject = subject_of(
+        source.model, lambda n: pictures(image_path(source, n)), settings.nodes, settings.pivot, str(path)
+    )
     made = yield from imposter_of(subject, settings)
     stem = PurePosixPath(settings.name).name
     target, beside = out / f"{stem}.glb", out / f"{stem}.imposter.json"
@@ -162,16 +208,33 @@ def _whole(
         raise FileError(target, "would be written over; sources are never written")
     packed = {kind: png_of(image, target) for kind, image in made.sheet.maps.items()}
     data = imposter_glb(made, lambda kind: {"data": packed[kind], "uri": f"{stem}_{kind.value}"}, stem)
+    place = ReferenceFolder(root, f"{stem}.glb")
     curve: ImposterLikeness | None = None
-    if look:
-        curve = yield from likeness(made, parse_model(data, ReferenceFolder(root, f"{stem}.glb"), whole=True))
+    if link.switch is not None:
+        curve = yield from likeness(subject, stand_in(made, parse_model(data, place, whole=True)))
     out.mkdir(parents=True, exist_ok=True)
     write_atomic(target, data)
     if SheetMap.DEPTH in packed:
         write_atomic(out / f"{stem}_depth.png", packed[SheetMap.DEPTH])
-    write_atomic(beside, imposter_json(made, None if curve is None else curve.as_json()))
+    linked = msgspec.structs.replace(settings, chain=link.chain(0 if curve is None else curve.switch))
+    plan = chain_plan(source.model, linked, subject.pivot, made.triangles)
+    if plan is not None:
+        whole = chained(source, plan, parse_gltf(data, place), partial(_held, source, root))
+        write_atomic(out / f"{stem}_levels.glb", whole)
+    levels = () if plan is None else plan.levels
+    told = None if curve is None else curve.as_json()
+    write_atomic(beside, imposter_json(replace(made, settings=linked), told, levels, link.screen))
     draws = len({(int(o), int(m)) for o, m in zip(subject.draws.objects, subject.draws.materials, strict=True)})
-    return made, (len(subject.draws.triangles), draws), curve
+    return _Done(made, len(subject.draws.triangles), draws, curve, levels)
+
+
+def _held(source: SourceModel, root: Path, place: int) -> dict[str, Any] | None:
+    """Return an image of the source as the file that it lies in, to be held inside what is written."""
+    image = source.model.images[place]
+    if not image.uri:
+        return None
+    path = source.document.place.target_of(unquote(image.uri))
+    return {"data": source_bytes(root, path), "mimeType": picture_kind(path)}
 
 
 def _bytes(made: ImposterMade) -> int:
@@ -182,23 +245,24 @@ def _bytes(made: ImposterMade) -> int:
     )
 
 
-def _row(made: ImposterMade, before: tuple[int, int], curve: ImposterLikeness | None) -> dict[str, Any]:
+def _row(done: _Done) -> dict[str, Any]:
+    made, curve = done.made, done.curve
     return {
         "model": made.settings.source_model,
-        "before": {"triangles": before[0], "draws": before[1]},
+        "before": {"triangles": done.triangles, "draws": done.draws},
         "after": {"triangles": made.triangles, "draws": 1, "cards": len(made.sheet.cards), "block_bytes": _bytes(made)},
         "clear_share": round(made.clear_share, 4),
         "likeness": None if curve is None else curve.as_json(),
+        "levels": [asdict(level) for level in done.levels],
         "warnings": list(made.warnings),
     }
 
 
-def _print(
-    made: ImposterMade, before: tuple[int, int], curve: ImposterLikeness | None, wanted: float | None, out: Path
-) -> None:
+def _print(done: _Done, wanted: float | None, out: Path) -> None:
+    made, curve = done.made, done.curve
     base = made.sheet.maps[SheetMap.BASE]
     console().print(
-        f"{made.settings.source_model}: {before[0]:,} triangles in {before[1]} draws → {made.triangles} in 1; "
+        f"{made.settings.source_model}: {done.triangles:,} triangles in {done.draws} draws → {made.triangles} in 1; "
         f"{len(made.sheet.cards)} cards on {base.width}x{base.height}, {bytes_text(_bytes(made))} in BC7; "
         f"{made.clear_share * 100:.0f} % of what is drawn is clear"
     )
@@ -227,6 +291,9 @@ def _print(
         console().print("its own: of the model, and itself moved by half a pixel")
         if wanted and wanted > curve.switch:
             click.echo(f"oak-trim: at {wanted:.0f} pixels it would be noticed", err=True)
+    for level in done.levels:
+        share = f"down to {level.share:.3f} of the screen's height" if level.share > 0 else "from there on"
+        console().print(f"{level.name}: {level.triangles:,} triangles, {share}")
     for warning in made.warnings:
         click.echo(f"oak-trim: {warning}", err=True)
     click.echo(shown(out / f"{PurePosixPath(made.settings.name).name}.glb"))

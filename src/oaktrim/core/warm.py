@@ -16,7 +16,9 @@ from oaktrim.core.formats.catalogue import FORMATS, ORDER
 from oaktrim.core.formats.format import mip_chain_bytes
 from oaktrim.core.kernels import forget_old_kernels, keep_in_turn, kernels_are_whole, note_whole_kernels
 from oaktrim.core.makers.atlas.rehearse import rehearse
-from oaktrim.core.makers.imposter.cloud import chosen
+from oaktrim.core.makers.imposter.made import imposter_of
+from oaktrim.core.makers.imposter.settings import Family, Imposter, SheetMap
+from oaktrim.core.makers.imposter.subject import subject_of
 from oaktrim.core.makers.rectangles import smallest_pages
 from oaktrim.core.pixels.distance import signed_distance
 from oaktrim.core.pixels.image import Image
@@ -26,6 +28,7 @@ from oaktrim.core.progress import Progress, Task, finish, threads_here
 from oaktrim.core.render.camera import Camera
 from oaktrim.core.render.drawable import BoundTexture, chain_of, drawable
 from oaktrim.core.render.drawlist import draw_list
+from oaktrim.core.render.overdraw import overdraw
 from oaktrim.core.render.picture import Settings, draw, footprints
 from oaktrim.core.scene.model import AlphaMode, Material, Mesh, Model, Node, Slot, Surface, TextureUse
 from oaktrim.core.scene.shapes import plane
@@ -134,7 +137,12 @@ def _atlases() -> Task[None]:
     """Run the kernels that lay out and bake atlases, and choose the planes of card clouds."""
     yield Progress(0, 1, "compiling for atlases")
     rehearse()
-    finish(chosen(np.random.default_rng(0).uniform(0, 1, (8, 3, 3)), 2, 0.0))
+    model = Model("", "", (0,), (Node("", 0, ()),), (Mesh("", (plane(),), 0),), (Material("", (), ""),), ())
+    subject = subject_of(model, lambda _: _picture(4))
+    maps = tuple(SheetMap)
+    for family in Family:
+        finish(imposter_of(subject, Imposter("", "a.glb", family=family, axes="y", size=32, maps=maps, outline=4)))
+    overdraw(subject.scene(), Camera((0.0, 3.0, 1.0), (0.0, 0.0, 0.0)), (8, 8))
 
 
 _PARTS = {"looks": _looks, "draws": _draws, "atlases": _atlases}

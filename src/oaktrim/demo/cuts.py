@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from oaktrim.core.makers.glyphs.sheet import GlyphSheet
+from oaktrim.core.makers.imposter.settings import Family, Imposter
 from oaktrim.core.makers.pack.pack import ChannelSource, Lane, Pack
 from oaktrim.core.makers.registry import Maker
 from oaktrim.core.plan.cuts import Cap, Cut, Drop, SetFormat, SetLevels
@@ -89,7 +90,11 @@ _SMALL = (*_PHONE, *_HEADSET)
 
 
 def demo_makers() -> tuple[Maker, ...]:
-    """Return the makers: the boots' three maps in one, and the letters of the timetable board; more are left to do."""
+    """Return the makers; more are left to do.
+
+    The boots' three maps in one, the letters of the timetable board, and for where they are far away a cloud of cards for the
+    reed bank and two crossed cards for the bicycle rack.
+    """
     boots = [
         Lane((ChannelSource("warden/boots_ao.png"),)),
         Lane((ChannelSource("warden/boots_gloss.png", invert=True),)),
@@ -103,7 +108,11 @@ def demo_makers() -> tuple[Maker, ...]:
     )  # fmt: skip
     letters = " -./0123456789:ABCDEFGHIJKLMNOPQRSTUVWXYZ·"
     sheet = GlyphSheet("timetable/heronmere_signs_64_glyphs", "timetable/heronmere_signs.ttf", 64, letters, spread=6)
-    return (pack, sheet)
+    reeds = Imposter(
+        "reeds/reed_bank_far", "landing.gltf", ("reed bank",), family=Family.CLOUD, cards=16, size=512, outline=8
+    )
+    rack = Imposter("rack/bicycle_rack_far", "landing.gltf", ("bicycle rack",), axes="xz", size=256, outline=8)
+    return (pack, sheet, reeds, rack)
 
 
 def demo_sightlines() -> Sightlines:

@@ -9,19 +9,36 @@ from tests.kit.pictures import busy, smooth
 
 from oaktrim.core.errors import FileError, Unsupported
 from oaktrim.core.files.atomic import read_bytes
+from oaktrim.core.files.gltf import parse_gltf
 from oaktrim.core.files.pictures import png_of, write_png
 from oaktrim.core.files.references import ReferenceFolder
+from oaktrim.core.makers.build import BuildSpec, survey_tree
+from oaktrim.core.makers.imposter.chain import chain_plan, chained
 from oaktrim.core.makers.imposter.cloud import chosen
 from oaktrim.core.makers.imposter.made import imposter_glb, imposter_json, imposter_of
 from oaktrim.core.makers.imposter.outline import outline
-from oaktrim.core.makers.imposter.settings import Family, Imposter, Pivot, SheetMap
+from oaktrim.core.makers.imposter.settings import Chain, ChainForm, Family, HandOutline, Imposter, Pivot, SheetMap
 from oaktrim.core.makers.imposter.subject import subject_of
+from oaktrim.core.makers.imposter.things import Thing, advised, things_of
+from oaktrim.core.makers.registry import MakerContext, kind_of
+from oaktrim.core.makers.sourcemodel import model_at
 from oaktrim.core.pixels.image import Image
+from oaktrim.core.plan.cuts import Cut, SetFormat
+from oaktrim.core.plan.resolve import resolve
 from oaktrim.core.progress import finish
-from oaktrim.core.proof.imposterlikeness import likeness
+from oaktrim.core.proof.imposterlikeness import likeness, stand_in
+from oaktrim.core.render.camera import Camera
+from oaktrim.core.render.drawlist import draw_list
+from oaktrim.core.render.overdraw import overdraw
 from oaktrim.core.scene.read import parse_model
+from oaktrim.core.ship.run import ship
+from oaktrim.core.sight.views import scene_of
+from oaktrim.core.survey.cache import SurveyCache
 from oaktrim.core.survey.derived import Sources
 from oaktrim.core.survey.places import source_bytes
+from oaktrim.core.survey.roles import Role
+from oaktrim.core.survey.scan import ScanSettings
+from oaktrim.core.targets.target import target_named
 
 
 def opened(root, name, nodes=(), pivot=Pivot.ORIGIN):
@@ -87,7 +104,7 @@ def test_a_card_shows_the_picture_itself(tmp_path):
     assert np.abs(normal.astype(int) - [128, 128, 255]).max() <= 1
     data, model = model_of(made, tmp_path)
     assert made.triangles == 2 and len(model.meshes[0].primitives[0].triangles) == 2
-    found = finish(likeness(made, model, (64,)))
+    found = finish(likeness(made.subject, stand_in(made, model), (64,)))
     assert found.rows[0].overlap > 0.97 and found.rows[0].psnr > 25
     if validator.is_there():
         (tmp_path / "far.glb").write_bytes(data)
@@ -103,7 +120,7 @@ def test_a_box_as_a_cloud_of_six_is_the_box(tmp_path):
         # Each faces outwards and is seen from there alone.
         assert row.card.normal @ (row.card.middle - 0.5) > 0.4 and not row.card.both
     _, model = model_of(made, tmp_path)
-    found = finish(likeness(made, model, (64, 32)))
+    found = finish(likeness(made.subject, stand_in(made, model), (64, 32)))
     for row in found.rows:
         assert row.overlap > 0.95 and row.psnr > 30
     assert found.switch == 64
@@ -234,3 +251,183 @@ def test_a_picture_that_is_gone_is_hatched_and_nothing_breaks(tmp_path):
     with pytest.raises(FileError):
         source_bytes(tmp_path, "sign.png")
     write_png(tmp_path / "sign.png", busy(128, 64, 3, seed=2))
+
+
+def yard(root):
+    """A box and a post that hang on one node, the box with a level of its own, and a camera beside them."""
+    made = Coat()
+    paint = made.paint("stone", baseColorTexture=made.picture(root, "stone.png", smooth(32, 32, 3)))
+    writer = made.writer
+    meshes = []
+    for size in ((1, 1, 1), (1, 1, 0), (0.2, 3, 0)):
+        made.primitives = []
+        made.add(paint, (SQUARE * size).astype(np.float32), UV, SQUARE_TRIANGLES)
+        meshes.append(writer.add("meshes", primitives=made.primitives))
+    low = writer.add("nodes", name="box low", mesh=meshes[1])
+    box = writer.add(
+        "nodes", name="box", mesh=meshes[0], translation=[2.0, 0.0, 0.0], extensions={"MSFT_lod": {"ids": [low]}},
+        extras={"MSFT_screencoverage": [0.5, 0.05]},
+    )  # fmt: skip
+    post = writer.add("nodes", name="post", mesh=meshes[2])
+    group = writer.add("nodes", name="group", children=[box, post], translation=[0.0, 5.0, 0.0], scale=[2.0, 2.0, 2.0])
+    lens = writer.add("cameras", type="perspective", perspective={"yfov": 0.8, "znear": 0.1})
+    seen = writer.add("nodes", name="eye", camera=lens)
+    writer.json |= {"scenes": [{"nodes": [group, seen]}], "scene": 0, "extensionsUsed": ["MSFT_lod"]}
+    (root / "yard.glb").write_bytes(writer.glb())
+    return "yard.glb"
+
+
+def linked(root, nodes, chain):
+    """The model with an imposter of some nodes among its levels, as read again, and the plan."""
+    source = model_at(root, "yard.glb")
+    settings = Imposter("far", "yard.glb", nodes=nodes, size=64, outline=4, chain=chain)
+    made = finish(imposter_of(opened(root, "yard.glb", nodes), settings))
+    plan = chain_plan(source.model, settings, made.subject.pivot, made.triangles)
+    data, _ = model_of(made, root)
+    place = ReferenceFolder(root, "yard_levels.glb")
+    whole = chained(source, plan, parse_gltf(data, place))
+    (root / "yard_levels.glb").write_bytes(whole)
+    if validator.is_there():
+        assert validator.errors(root / "yard_levels.glb") == []
+    return parse_model(whole, place, whole=True), plan, made
+
+
+def test_a_chain_keeps_its_own_levels_above_the_switch(tmp_path):
+    yard(tmp_path)
+    model, plan, made = linked(tmp_path, ("box",), Chain(0.1, 0.01))
+    box, low = (next(n for n in model.nodes if n.name == name) for name in ("box", "box low"))
+    assert len(box.levels) == 2 and model.nodes[box.levels[0]] is low
+    assert box.coverage == pytest.approx((0.5, 0.1, 0.01))
+    assert [level.triangles for level in plan.levels] == [2, 2, made.triangles]
+    # The imposter stands where the box is drawn, in the world.
+    node = model.nodes[box.levels[1]]
+    points = model.meshes[node.mesh].primitives[0].positions
+    matrix = matrix_in_place_of(model, "box", node)
+    points = points @ matrix[:3, :3].T + matrix[:3, 3]
+    low, high = draw_list(model, roots=[model.nodes.index(box)]).box()
+    np.testing.assert_allclose([points.min(axis=0)[:2], points.max(axis=0)[:2]], [low[:2], high[:2]], atol=0.1)
+    # A switch that comes before its own level leaves that out; a thing farther away than its last level is drawn so, too.
+    early, plan, _ = linked(tmp_path, ("box",), Chain(0.6))
+    assert len(next(n for n in early.nodes if n.name == "box").levels) == 1
+    assert [level.share for level in plan.levels] == [0.6, 0.0]
+    assert (
+        plan.levels[0].distance(2.0) == pytest.approx(2.0 / (2 * np.tan(0.5) * 0.6))
+        and plan.levels[1].distance(2.0) is None
+    )
+
+
+def matrix_in_place_of(model, name, level):
+    """The matrix to the world of a level where the node is that it stands for."""
+    parent = next(place for place, n in enumerate(model.nodes) if any(model.nodes[c].name == name for c in n.children))
+    return model.world_matrices()[parent] @ level.matrix
+
+
+def test_several_nodes_become_one_thing_with_levels_by_name(tmp_path):
+    yard(tmp_path)
+    model, plan, _ = linked(tmp_path, ("box", "post"), Chain(0.2, form=ChainForm.NAMED))
+    group = next(n for n in model.nodes if n.name == "group")
+    assert [model.nodes[child].name for child in group.children] == ["far_LOD0", "far_LOD1"]
+    assert sorted(model.nodes[c].name for c in model.nodes[group.children[0]].children) == ["box", "post"]
+    assert plan.levels[0].triangles == 4
+    source = model_at(tmp_path, "yard.glb")
+    whole = linked(tmp_path, (), Chain(0.2))[0]
+    assert [whole.nodes[root].name for root in whole.roots] == ["eye", "group"], "cameras stay where they are"
+    assert whole.nodes[whole.roots[1]].levels and source.model.nodes[source.model.roots[0]].levels == ()
+    with pytest.raises(ValueError, match="vanishes below"):
+        Chain(0.1, 0.2)
+
+
+def test_nodes_that_hang_apart_cannot_have_one_level(tmp_path):
+    yard(tmp_path)
+    with pytest.raises(Unsupported, match="hang on different nodes"):
+        linked(tmp_path, ("box", "group"), Chain(0.2))
+
+
+def test_an_outline_by_hand_is_taken_only_where_it_holds_all(tmp_path):
+    sign(tmp_path)
+    whole = ((0.0, 0.0), (1.0, 0.0), (1.0, 1.0), (0.0, 1.0))
+    wide = make(tmp_path, "sign.glb", axes="z", size=64, outlines=(HandOutline(0, whole),))
+    assert len(wide.sheet.cards[0].outline) == 4 and not wide.sheet.refused
+    row = wide.sheet.cards[0]
+    np.testing.assert_allclose(row.outline - [row.x, row.y], np.array(whole) * [row.width, row.height])
+    short = make(tmp_path, "sign.glb", axes="z", size=64, outlines=(HandOutline(0, ((0, 0), (1, 0), (0, 1))),))
+    assert short.sheet.refused == (0,) and any("card 1 by hand" in line for line in short.warnings)
+
+
+def test_overdraw_counts_every_layer_and_what_faces_away_not(tmp_path):
+    made = Coat()
+    paint, thin = made.paint("front"), made.paint("both", extra={"doubleSided": True})
+    for place, (material, size) in enumerate(((paint, 2.0), (paint, 1.0), (thin, 1.0))):
+        made.square(material, at=(-size / 2, -size / 2, place * 0.1), size=size)
+    made.save(tmp_path / "layers.glb")
+    scene = opened(tmp_path, "layers.glb").scene()
+    ahead, behind = (Camera((0.0, 0.0, z), (0.0, 0.0, 0.0), 0.0, 4.0) for z in (5.0, -5.0))
+    counts = overdraw(scene, ahead, (80, 80))
+    assert counts[40, 40] == 3 and counts[25, 40] == 1 and counts[5, 5] == 0
+    # Half of the picture's width and height are two metres: a square of one metre covers a sixteenth of it.
+    assert abs((counts == 3).sum() / 80**2 - 1 / 16) < 0.01 and abs((counts > 0).sum() / 80**2 - 1 / 4) < 0.02
+    assert overdraw(scene, behind, (80, 80)).max() == 1
+
+
+def test_the_likeness_between_two_heights_lies_between(tmp_path):
+    sign(tmp_path)
+    made = make(tmp_path, "sign.glb", axes="z", size=64)
+    found = finish(likeness(made.subject, stand_in(made, model_of(made, tmp_path)[1]), (64, 32)))
+    near, far = found.rows
+    middle = found.at(45.25)
+    assert middle.overlap == pytest.approx((near.overlap + far.overlap) / 2, abs=2e-3)
+    assert found.at(64).jnd == near.jnd and found.at(1000).apart == near.apart < 2
+
+
+@pytest.fixture
+def far_job(tmp_path):
+    """A job on the yard."""
+    root = tmp_path / "yard"
+    root.mkdir()
+    yard(root)
+    return root
+
+
+def built(root, *makers):
+    return finish(survey_tree(root, ScanSettings(), BuildSpec(makers), SurveyCache()))
+
+
+def test_in_a_job_it_stands_beside_its_model_and_ships(far_job, tmp_path):
+    maker = Imposter("far", "yard.glb", nodes=("post",), size=64)
+    tree = built(far_job, maker)
+    inventory = tree.inventory
+    assert not inventory.unmade and {m.path for m in inventory.models} == {"yard.glb", "far.glb"}
+    assert {"far_base", "far_normal", "stone.png"} == set(inventory.row_of)
+    assert inventory.roles[inventory.row_of["far_normal"]].role is Role.NORMAL
+    plan = resolve(inventory, target_named("lounge"))
+    packed = resolve(tree.found, plan.target, (Cut(SetFormat("bc7"), ("stone.png",)),))
+    cuts = kind_of(maker).first_cuts(maker, packed, MakerContext(far_job))
+    assert {cut.path: cut.format for cut in cuts}["far_base"] == "bc7"
+    finish(ship(plan, tmp_path / "out"))
+    shipped = parse_gltf((tmp_path / "out" / "far.glb").read_bytes(), ReferenceFolder(tmp_path / "out", "far.glb"))
+    assert all((tmp_path / "out" / row["uri"]).is_file() for row in shipped.raw["images"])
+    assert (tmp_path / "out" / "far.imposter.json").is_file() and (tmp_path / "out" / "yard.glb").is_file()
+
+
+def test_in_a_job_a_chain_takes_the_place_of_its_model_and_stations_stay(far_job):
+    inventory = built(far_job, Imposter("far", "yard.glb", nodes=("box",), size=64, chain=Chain(0.1))).inventory
+    assert not inventory.unmade and [m.path for m in inventory.models] == ["far_levels.glb"]
+    assert scene_of(inventory, "yard.glb") == 0
+    # What the model reads is still read, through the new one.
+    assert inventory.ownership.owners[inventory.row_of["stone.png"]]
+    both = built(far_job, Imposter("a", "yard.glb", chain=Chain(0.1)), Imposter("b", "yard.glb", chain=Chain(0.2)))
+    assert {row.path for row in both.inventory.unmade} == {"a", "b"}
+    gone = built(far_job, Imposter("far", "yard.glb", nodes=("nobody",)))
+    assert "has no node called 'nobody'" in gone.inventory.unmade[0].error
+
+
+def test_far_things_and_what_is_advised_for_them(tmp_path):
+    yard(tmp_path)
+    found = built(tmp_path).found
+    names = {thing.name: thing for thing in things_of(found)}
+    assert {"yard", "group"} >= set(names) and names["yard"].triangles == 4
+    near, far = Thing("yard.glb", "", 9000, 0.2), Thing("yard.glb", "group", 900, 0.015)
+    assert advised(near, 1080).family is Family.CLOUD and advised(near, 1080).cards == 48
+    low = advised(far, 1080)
+    assert low.family is Family.CARDS and low.size == 128 and low.nodes == ("group",)
+    assert low.chain.switch == pytest.approx(0.015 * 1.05) and advised(far, 2160).size == 256

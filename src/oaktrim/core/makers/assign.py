@@ -63,7 +63,7 @@ def _with_models(
 ) -> tuple[Ownership, dict[tuple[int, int], list[_Use]]]:
     """Return what was found with derived models in the place of their sources, and the uses of textures by each material."""
     before = found.ownership
-    gone = {source for d in derivations if not d.keeps for source, model in d.replaces.items() if model in new_models}
+    gone = {source for d in derivations for source, model in d.replaces.items() if model in new_models}
     kept = [place for place, model in enumerate(before.models) if model.path not in gone]
     moved = {old: new for new, old in enumerate(kept)}
     models = (*(before.models[place] for place in kept), *new_models.values())

@@ -91,7 +91,7 @@ def with_makers(found: Inventory, build_spec: BuildSpec, derived_facts: DerivedF
         if fault:
             unmade.append(Unreadable(maker.name, fault))
             continue
-        if any(row is None for row in rows.values()) or set(derived) != set(derivation.replaces.values()):
+        if any(row is None for row in rows.values()) or set(derived) != set(derivation.new_models):
             continue
         for output in derivation.outputs:
             row = rows[output.path]
@@ -233,7 +233,7 @@ def _due(
             if kept is not None:
                 derived_facts.facts[content] = kept
         known = all(content in derived_facts.facts for content in contents.values())
-        known &= whole in derived_facts.models or not derivation.replaces
+        known &= whole in derived_facts.models or not derivation.new_models
         if not known and whole not in derived_facts.faults:
             due.append((maker.name, derivation, whole))
     return made, due

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from oaktrim.core.makers.atlas.kind import AtlasKind
 from oaktrim.core.makers.glyphs.kind import GlyphKind
+from oaktrim.core.makers.imposter.kind import ImposterKind
 from oaktrim.core.makers.pack.kind import PackKind
 from oaktrim.core.makers.patch.kind import PatchKind
 from oaktrim.core.makers.registry import register
 
-for _kind in (PackKind(), PatchKind(), GlyphKind(), AtlasKind()):
+for _kind in (PackKind(), PatchKind(), GlyphKind(), AtlasKind(), ImposterKind()):
     register(_kind)

@@ -16,7 +16,7 @@ from oaktrim.core.errors import FileError, OakTrimError
 from oaktrim.core.files.gltf import parse_gltf
 from oaktrim.core.files.pictures import decode_picture
 from oaktrim.core.makers.atlas.making import AtlasMade
-from oaktrim.core.makers.atlas.reading import SourceModel, image_path
+from oaktrim.core.makers.sourcemodel import SourceModel, image_path
 from oaktrim.core.pixels.image import Image
 from oaktrim.core.pixels.metrics import decibels
 from oaktrim.core.progress import Progress, Task

@@ -12,11 +12,12 @@ from oaktrim.core.formats.catalogue import FORMATS
 from oaktrim.core.makers.atlas.contents import Gathered
 from oaktrim.core.makers.atlas.kind import gathered_in
 from oaktrim.core.makers.atlas.making import AtlasLayout, AtlasMade, Links, lay_out, made
-from oaktrim.core.makers.atlas.opened import Pictures, model_at
+from oaktrim.core.makers.atlas.opened import Pictures
 from oaktrim.core.makers.atlas.settings import Atlas
 from oaktrim.core.makers.atlas.summary import Change, change_of
 from oaktrim.core.makers.layouts import Layout
 from oaktrim.core.makers.registry import FirstCut, MakerContext, kind_of
+from oaktrim.core.makers.sourcemodel import model_at
 from oaktrim.core.pixels.levels import level_count
 from oaktrim.core.plan.resolve import Plan
 from oaktrim.core.progress import Progress, Task

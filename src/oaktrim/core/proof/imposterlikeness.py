@@ -2,19 +2,24 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
+from functools import partial
+from itertools import product
 from math import cos, inf, pi, radians, sin
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.ndimage import distance_transform_edt
 
 from oaktrim.core.makers.imposter.made import ImposterMade
 from oaktrim.core.makers.imposter.settings import SheetMap
+from oaktrim.core.makers.imposter.subject import Subject
+from oaktrim.core.pixels.image import Image
 from oaktrim.core.pixels.metrics import decibels
 from oaktrim.core.progress import Progress, Task
-from oaktrim.core.proof.onmodel import compared
+from oaktrim.core.proof.onmodel import LaidOut, laid_out
 from oaktrim.core.render.camera import Camera, Triple
 from oaktrim.core.render.drawable import BoundTexture, Chain, Drawable, chain_of, drawable
 from oaktrim.core.render.drawlist import draw_list
@@ -24,7 +29,9 @@ from oaktrim.core.scene.model import Model, Slot, TextureUse, Wrap
 HEIGHTS = (256, 128, 64, 32, 16)
 # Steps just noticed, over what shows the thing, from which on it is not noticed.
 UNNOTICED = 1.0
-_VIEWS = 8
+_VIEWS, _FEWER_ABOVE = 8, 128
+# Of what is seen of a thing, that a picture shows.
+_ROOM = 1.1
 _LIFTS = (radians(4.0), radians(18.0))
 _SETTINGS = Settings(4, buffers=("ids",))
 
@@ -38,6 +45,7 @@ class LikenessAt:
     pixels : the height; overlap : of where each covers more than half a pixel, both over either
     ceiling : the same of the thing itself and itself moved by half a pixel
     psnr : dB of the colour where both are; jnd : steps just noticed, of the worst view
+    apart : pixels between their silhouettes where these are farthest apart, of the worst view (the distance of Hausdorff)
     own_jnd : the same of the thing itself and itself moved by half a pixel
     """
 
@@ -47,6 +55,7 @@ class LikenessAt:
     psnr: float
     jnd: float
     own_jnd: float
+    apart: float = 0.0
 
     @property
     def unnoticed(self) -> bool:
@@ -58,7 +67,7 @@ class LikenessAt:
         psnr = None if self.psnr == inf else round(self.psnr, 2)
         return {
             "pixels": self.pixels, "overlap": round(self.overlap, 4), "ceiling": round(self.ceiling, 4), "psnr": psnr,
-            "jnd": round(self.jnd, 3), "own_jnd": round(self.own_jnd, 3),
+            "jnd": round(self.jnd, 3), "own_jnd": round(self.own_jnd, 3), "apart": round(self.apart, 2),
         }  # fmt: skip
 
 
@@ -78,12 +87,48 @@ class ImposterLikeness:
             good = row.pixels
         return good
 
+    def at(self, pixels: float) -> LikenessAt:
+        """Return what is to be seen at any height, between those that were looked at: the popping, where it is the switch."""
+        rows = self.rows[::-1]
+        heights = np.log2([row.pixels for row in rows])
+
+        def between(values: Sequence[float]) -> float:
+            return float(np.interp(np.log2(pixels), heights, values))
+
+        fields = ("overlap", "ceiling", "psnr", "jnd", "own_jnd", "apart")
+        found = {name: between([min(getattr(row, name), 99.0) for row in rows]) for name in fields}
+        return LikenessAt(round(pixels), **found)
+
     def as_json(self) -> dict[str, Any]:
         """Return it as JSON has it."""
         return {"rows": [row.as_json() for row in self.rows], "advised_switch_pixels": self.switch}
 
 
-def imposter_drawable(made: ImposterMade, model: Model) -> Drawable:
+@dataclass(frozen=True, eq=False)
+class StandIn:
+    """An imposter as it is drawn.
+
+    Parameters
+    ----------
+    scene : its geometry; drawn : draws it from a camera at a size
+    """
+
+    scene: Drawable
+    drawn: Callable[[Camera, tuple[int, int], Settings], Task[Picture]]
+
+
+def stand_in(made: ImposterMade, model: Model, maps: Mapping[SheetMap, Image] | None = None) -> StandIn:
+    """Return an imposter ready to be drawn.
+
+    Parameters
+    ----------
+    model : its own; maps : of its sheet as they ship; as they were baked without
+    """
+    scene = _card_scene(made.sheet.maps if maps is None else maps, model)
+    return StandIn(scene, partial(draw, scene))
+
+
+def _card_scene(maps: Mapping[SheetMap, Image], model: Model) -> Drawable:
     """Return an imposter's model ready to be drawn with its sheet."""
     slots = {
         Slot.BASE_COLOUR: SheetMap.BASE, Slot.NORMAL: SheetMap.NORMAL, Slot.METALLIC_ROUGHNESS: SheetMap.ORM,
@@ -92,7 +137,7 @@ def imposter_drawable(made: ImposterMade, model: Model) -> Drawable:
     chains: dict[Slot, Chain] = {}
 
     def bind(_: int, slot: Slot, __: TextureUse) -> BoundTexture | None:
-        image = made.sheet.maps.get(slots[slot])
+        image = maps.get(slots[slot])
         if image is None:
             return None
         if slot not in chains:
@@ -102,77 +147,105 @@ def imposter_drawable(made: ImposterMade, model: Model) -> Drawable:
     return drawable(draw_list(model), model.materials, bind)
 
 
-def views(made: ImposterMade, pixels: int, count: int = _VIEWS) -> list[tuple[Camera, int]]:
-    """Return cameras around a thing that lie between those it was baked from, and the side of their pictures in pixels."""
-    subject = made.subject
-    tall = float(subject.high[1] - subject.low[1])
-    wide = 2 * subject.radius
-    # Its height is what counts; what lies on the ground is told by its width.
-    size = tall if tall > 0.25 * wide else wide
-    seen = wide * 1.1
-    side = max(8, round(pixels * seen / size))
-    found = []
+@dataclass(frozen=True)
+class _View:
+    """A camera beside those that were baked from, and the size of its pictures in pixels, with the thing whole in them."""
+
+    camera: Camera
+    size: tuple[int, int]
+
+    def aside(self) -> Camera:
+        """Return the camera half a pixel to the right and up."""
+        return replace(self.camera, shift=(1 / self.size[0], 1 / self.size[1]))
+
+
+def _views(subject: Subject, pixels: int) -> list[_View]:
+    """Return views around a thing that is so many pixels high, between those that it was baked from."""
+    wide, found = 2 * subject.radius, []
+    corners = _corners(subject)
+    # What is large needs fewer views to be judged as surely.
+    count = _VIEWS if pixels <= _FEWER_ABOVE else _VIEWS // 2
     for place in range(count):
         turn = 2 * pi * (place + 0.37) / count
         lift = _LIFTS[place % 2]
         away = np.array([sin(turn) * cos(lift), sin(lift), cos(turn) * cos(lift)]) * wide * 2
-        eye = _triple(subject.centre + away)
-        found.append((Camera(eye, _triple(subject.centre), 0.0, seen, wide * 0.01, wide * 5), side))
+        camera = Camera(
+            _triple(subject.centre + away), _triple(subject.centre), 0.0, wide, wide * 0.01, wide * 5
+        )  # fmt: skip
+        right, up, _ = camera.axes()
+        spans = [float(np.abs((corners - subject.centre) @ axis).max()) * 2 * _ROOM for axis in (right, up)]
+        width, height = (max(8, round(pixels * span / subject.height)) for span in spans)
+        found.append(_View(replace(camera, height=height * subject.height / pixels), (width, height)))
     return found
 
 
-def likeness(made: ImposterMade, model: Model, heights: Sequence[int] = HEIGHTS) -> Task[ImposterLikeness]:
+def _corners(subject: Subject) -> NDArray[np.float64]:
+    """Return the corners of the box around a thing, (8, 3)."""
+    ends = np.stack([subject.low, subject.high])
+    return np.array([[ends[i, 0], ends[j, 1], ends[k, 2]] for i, j, k in product(range(2), repeat=3)])
+
+
+def likeness(subject: Subject, instead: StandIn, heights: Sequence[int] = HEIGHTS) -> Task[ImposterLikeness]:
     """Draw a thing and its imposter from views that were not baked and compare them, at several heights on the screen."""
-    thing, instead = made.subject.scene(), imposter_drawable(made, model)
+    thing = subject.scene()
     rows = []
     for done, pixels in enumerate(heights):
         yield Progress(done, len(heights), "looking at it from afar")
-        rows.append((yield from _at(thing, instead, made, pixels)))
+        rows.append((yield from _at(thing, instead, subject, pixels)))
     return ImposterLikeness(tuple(rows))
 
 
-def _at(thing: Drawable, instead: Drawable, made: ImposterMade, pixels: int) -> Task[LikenessAt]:
-    overlaps, ceilings, squares, jnds, own = [], [], [], [], []
-    for camera, side in views(made, pixels):
-        first = yield from draw(thing, camera, (side, side), _SETTINGS)
-        second = yield from draw(instead, camera, (side, side), _SETTINGS)
-        moved = replace(camera, shift=(1 / side, 1 / side))
-        third = yield from draw(thing, moved, (side, side), _SETTINGS)
-        overlaps.append(_overlap(first, second))
-        ceilings.append(_overlap(first, third))
-        both = compared(_with_ids(first), _with_ids(second))
-        jnds.append(both.jnd)
-        own.append(compared(_with_ids(first), _with_ids(third)).jnd)
+def _at(thing: Drawable, instead: StandIn, subject: Subject, pixels: int) -> Task[LikenessAt]:
+    overlaps, ceilings, squares, jnds, own, apart = [], [], [], [], [], []
+    for view in _views(subject, pixels):
+        first = _looked((yield from draw(thing, view.camera, view.size, _SETTINGS)))
+        second = _looked((yield from instead.drawn(view.camera, view.size, _SETTINGS)))
+        third = _looked((yield from draw(thing, view.aside(), view.size, _SETTINGS)))
+        overlaps.append(_overlap(first.covered, second.covered))
+        ceilings.append(_overlap(first.covered, third.covered))
+        jnds.append(first.on_canvas.against(second.on_canvas).jnd)
+        own.append(first.on_canvas.against(third.on_canvas).jnd)
         squares.append(_square(first, second))
+        apart.append(_apart(first.covered, second.covered))
     square = float(np.mean(squares))
     return LikenessAt(
         pixels, float(np.mean(overlaps)), float(np.mean(ceilings)), decibels(square) if square > 0 else inf, max(jnds),
-        max(own),
+        max(own), max(apart),
     )  # fmt: skip
 
 
-def _with_ids(picture: Picture) -> Picture:
-    """Return a picture that says where anything is to be seen by its alpha."""
-    return replace(picture, ids=np.where(picture.colour[..., 3] > 0, 0, -1).astype(np.int32))
+@dataclass(frozen=True, eq=False)
+class _Looked:
+    """A picture as it is judged; `covered` (H, W) is where it covers more than half a pixel."""
+
+    on_canvas: LaidOut
+    covered: NDArray[np.bool_]
 
 
-def _overlap(first: Picture, second: Picture) -> float:
-    a, b = _covered(first), _covered(second)
+def _looked(picture: Picture) -> _Looked:
+    # Anything is to be seen where its alpha says so.
+    seen = replace(picture, ids=np.where(picture.colour[..., 3] > 0, 0, -1).astype(np.int32))
+    return _Looked(laid_out(seen), picture.colour[..., 3] > 0.5)
+
+
+def _overlap(a: NDArray[np.bool_], b: NDArray[np.bool_]) -> float:
     either = int((a | b).sum())
     return float((a & b).sum() / either) if either else 1.0
 
 
-def _covered(picture: Picture) -> NDArray[np.bool_]:
-    found: NDArray[np.bool_] = picture.colour[..., 3] > 0.5
-    return found
+def _apart(a: NDArray[np.bool_], b: NDArray[np.bool_]) -> float:
+    """Return how far from either silhouette the farthest pixel of the other is, pixels (F. Hausdorff, 1914)."""
+    if not a.any() or not b.any():
+        return 0.0 if a.any() == b.any() else float(max(a.shape))
+    return max(float(distance_transform_edt(~b)[a].max()), float(distance_transform_edt(~a)[b].max()))
 
 
-def _square(first: Picture, second: Picture) -> float:
+def _square(first: _Looked, second: _Looked) -> float:
     """Return the mean square of the difference of codes, 0 to 1, where both cover."""
-    both = _covered(first) & _covered(second)
+    both = first.covered & second.covered
     if not both.any():
         return 0.0
-    apart = first.codes()[both][:, :3].astype(np.float64) - second.codes()[both][:, :3]
+    apart = first.on_canvas.codes[both][:, :3].astype(np.float64) - second.on_canvas.codes[both][:, :3]
     return float(np.square(apart / 255).mean())
 
 

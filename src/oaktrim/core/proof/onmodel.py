@@ -123,21 +123,38 @@ class Compared:
 
 def compared(before: Picture, after: Picture, pixels_a_degree: float = PIXELS_A_DEGREE) -> Compared:
     """Compare two pictures of one camera, laid on the canvas as they are shown; both need ids."""
-    first, second = (_on_canvas(picture) for picture in (before, after))
-    steps = perceptual_error_map(_light(first), _light(second), pixels_a_degree)
-    seen = (before.ids >= 0) | (after.ids >= 0)
-    if not seen.any():
-        return Compared(steps, 0.0, inf)
-    square = float(np.square(first[seen].astype(np.float64) - second[seen]).mean())
-    return Compared(steps, float(np.sqrt(np.square(steps[seen]).mean())), decibels(square / 255**2))
+    return laid_out(before).against(laid_out(after), pixels_a_degree)
 
 
-def _on_canvas(picture: Picture) -> NDArray[np.float32]:
-    codes = picture.codes().astype(np.float32)
-    alpha = codes[..., 3:] / 255
-    return (codes[..., :3] * alpha + CANVAS * (1 - alpha)).astype(np.float32)
+@dataclass(frozen=True, eq=False)
+class LaidOut:
+    """A picture on the canvas.
+
+    Parameters
+    ----------
+    codes : (H, W, 4) uint8, straight alpha, as it is shown without the canvas; seen : (H, W) bool, where there is anything
+    shown : (H, W, 3) float32, codes on the canvas; light : likewise, linear
+    """
+
+    codes: NDArray[np.uint8]
+    seen: NDArray[np.bool_]
+    shown: NDArray[np.float32]
+    light: NDArray[np.float32]
+
+    def against(self, other: LaidOut, pixels_a_degree: float = PIXELS_A_DEGREE) -> Compared:
+        """Compare it with another of the same size."""
+        steps = perceptual_error_map(self.light, other.light, pixels_a_degree)
+        seen = self.seen | other.seen
+        if not seen.any():
+            return Compared(steps, 0.0, inf)
+        square = float(np.square(self.shown[seen].astype(np.float64) - other.shown[seen]).mean())
+        return Compared(steps, float(np.sqrt(np.square(steps[seen]).mean())), decibels(square / 255**2))
 
 
-def _light(codes: NDArray[np.float32]) -> NDArray[np.float32]:
-    light: NDArray[np.float32] = srgb_to_linear(codes / 255).astype(np.float32)
-    return light
+def laid_out(picture: Picture) -> LaidOut:
+    """Return a picture on the canvas; it needs ids."""
+    codes = picture.codes()
+    alpha = codes[..., 3:].astype(np.float32) / 255
+    shown = (codes[..., :3] * alpha + CANVAS * (1 - alpha)).astype(np.float32)
+    light: NDArray[np.float32] = srgb_to_linear(shown / 255).astype(np.float32)
+    return LaidOut(codes, picture.ids >= 0, shown, light)

@@ -57,6 +57,8 @@ def scene_of(inventory: Inventory, path: str) -> int:
     """Return the place of the model that a sightline names, the largest without a name, -1 where it is not there."""
     if not path:
         return largest_scene(inventory)
+    # A model that a maker put in the place of another is seen from the same places.
+    path = next((d.replaces[path] for d in inventory.made.values() if path in d.replaces), path)
     return next((place for place, model in enumerate(inventory.models) if model.path == path), -1)
 
 

@@ -89,13 +89,27 @@ class Derivation(ABC):
 
     @property
     def keeps(self) -> bool:
-        """What it is made of ships beside it all the same."""
+        """The textures that it is made of ship beside it all the same."""
         return False
 
     @property
     def replaces(self) -> Mapping[str, str]:
         """The path of the model that stands in the place of each model that it is made of."""
         return {}
+
+    @property
+    def adds(self) -> tuple[str, ...]:
+        """The paths of models that it makes beside those that there are."""
+        return ()
+
+    @property
+    def new_models(self) -> tuple[str, ...]:
+        """The paths of all models that it makes."""
+        return (*self.replaces.values(), *self.adds)
+
+    def stands_for(self, model: str, thing: str) -> bool:
+        """Say whether something that it makes is drawn instead of an object of a model where that is far away."""
+        return False
 
     @property
     def materials(self) -> tuple[str, ...]:

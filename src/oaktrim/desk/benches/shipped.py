@@ -7,6 +7,7 @@ from collections.abc import Callable
 from oaktrim.desk.benches.atlas.bench import AtlasBench
 from oaktrim.desk.benches.bench import Bench
 from oaktrim.desk.benches.channels.bench import ChannelsBench
+from oaktrim.desk.benches.imposters.bench import ImpostersBench
 from oaktrim.desk.benches.proof.bench import ProofBench
 from oaktrim.desk.benches.ship.bench import ShipBench
 from oaktrim.desk.benches.sightlines.bench import SightlinesBench
@@ -14,7 +15,7 @@ from oaktrim.desk.benches.survey.bench import SurveyBench
 from oaktrim.desk.session.session import Session
 
 BENCHES: list[Callable[[Session], Bench]] = [
-    SurveyBench, SightlinesBench, ProofBench, ChannelsBench, AtlasBench, ShipBench,
+    SurveyBench, SightlinesBench, ProofBench, ChannelsBench, AtlasBench, ImpostersBench, ShipBench,
 ]  # fmt: skip
 
 

@@ -28,6 +28,7 @@ from oaktrim.core.survey.findings.finding import Remedy
 from oaktrim.desk.benches.atlas.bench import AtlasBench
 from oaktrim.desk.benches.bench import Action, Bench
 from oaktrim.desk.benches.channels.bench import ChannelsBench
+from oaktrim.desk.benches.imposters.bench import ImpostersBench
 from oaktrim.desk.benches.proof.bench import ProofBench
 from oaktrim.desk.benches.ship.bench import ShipBench
 from oaktrim.desk.benches.shipped import make_benches
@@ -74,7 +75,7 @@ class Window(QMainWindow):
         self.survey, self.proof = self.bench(SurveyBench), self.bench(ProofBench)
         self.sightlines = self.bench(SightlinesBench)
         self.channels, self.atlas = self.bench(ChannelsBench), self.bench(AtlasBench)
-        self.ship = self.bench(ShipBench)
+        self.imposters, self.ship = self.bench(ImpostersBench), self.bench(ShipBench)
         self.welcome = Welcome()
         self.top = TopBar(self.session)
         self.rules = RulesBand(self.session)
@@ -258,6 +259,10 @@ class Window(QMainWindow):
         if remedy is Remedy.ATLAS:
             self.reveal(self.atlas)
             self.atlas.begin()
+            return
+        if remedy is Remedy.IMPOSTER:
+            self.reveal(self.imposters)
+            self.imposters.begin()
             return
         self.reveal(self.channels)
         self.channels.begin(remedy)

@@ -226,11 +226,14 @@ class SceneView(PictureView):
         if not self._scenes or len(drawn.shots) != len(self._scenes):
             return
         self._drawn = drawn
-        places, most = self.places, self._map
+        places, most, size = self.places, self._map, self._size()
         shots = zip(drawn.shots, self._plates, strict=True)
         self.show_layers(tuple(Layer((shot.codes,), words) for shot, words in shots), True)
         # The map stays until there is one of the picture that is seen now.
         self.places, self._map = places, most
+        if self._size() != size:
+            # One picture more or less leaves each another room.
+            self.redraw()
 
     @property
     def drawn(self) -> Drawn | None:

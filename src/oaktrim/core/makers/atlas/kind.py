@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import lru_cache
 from math import floor, log2
-from pathlib import Path, PurePosixPath
+from pathlib import PurePosixPath
 from typing import Any
 from urllib.parse import quote
 
@@ -18,19 +18,19 @@ from oaktrim.core.formats.catalogue import ORDER
 from oaktrim.core.makers.atlas.contents import Gathered
 from oaktrim.core.makers.atlas.making import Links, atlas_json, lay_out, made
 from oaktrim.core.makers.atlas.naming import SheetName, model_names, sheet_names, sheet_uri
-from oaktrim.core.makers.atlas.opened import Pictures, gathered_of, model_at, picture_of_facts, pictures_read_by
-from oaktrim.core.makers.atlas.reading import SourceModel, SourcePicture, image_path
+from oaktrim.core.makers.atlas.opened import Pictures, gathered_of, picture_of_facts, pictures_read_by
+from oaktrim.core.makers.atlas.reading import SourcePicture
 from oaktrim.core.makers.atlas.settings import Atlas
 from oaktrim.core.makers.atlas.sheets import materials_of, shift_of
 from oaktrim.core.makers.firstformat import format_of_all
 from oaktrim.core.makers.names import folder_of, safe
 from oaktrim.core.makers.registry import FirstCut, MakerContext, MakerKind
+from oaktrim.core.makers.sourcemodel import SourceModel, image_path, model_at, model_in
 from oaktrim.core.pixels.image import Image
 from oaktrim.core.plan.resolve import Plan
 from oaktrim.core.progress import Task
 from oaktrim.core.scene.model import AlphaMode
 from oaktrim.core.survey.derived import Derivation, Output, Sources
-from oaktrim.core.survey.places import file_of, file_stamp
 from oaktrim.core.survey.products import Products
 from oaktrim.core.survey.roles import Role
 
@@ -174,8 +174,7 @@ def gathered_in(context: MakerContext, maker: Atlas) -> Gathered:
     ------
     OakTrimError : a model cannot be read
     """
-    stamps = tuple(file_stamp(file_of(context.root, path)) for path in maker.source_models)
-    models = tuple(_opened(context.root, path, stamp) for path, stamp in zip(maker.source_models, stamps, strict=True))
+    models = tuple(model_in(context.root, path) for path in maker.source_models)
     known: list[tuple[str, SourcePicture]] = []
     for path in dict.fromkeys(path for model in models for path in pictures_read_by(model)):
         facts = context.facts.get(path)
@@ -195,9 +194,3 @@ def _gathered(models: tuple[SourceModel, ...], maker: Atlas, known: tuple[tuple[
         return pictures[path]
 
     return gathered_of(models, maker, about)
-
-
-@lru_cache(maxsize=4)
-def _opened(root: Path, path: str, _stamp: tuple[int, int]) -> SourceModel:
-    """Return a model of the job; the last are kept, as they are asked for with every change of a job."""
-    return model_at(root, path)

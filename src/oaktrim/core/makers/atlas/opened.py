@@ -7,24 +7,22 @@ from collections import OrderedDict
 from collections.abc import Callable
 from contextlib import suppress
 from dataclasses import replace
-from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
 
 from oaktrim.core.errors import FileError, OakTrimError
-from oaktrim.core.files.atomic import content_hash, read_bytes
-from oaktrim.core.files.references import ReferenceFolder
+from oaktrim.core.files.atomic import content_hash
 from oaktrim.core.makers.atlas.contents import Gathered, gathered
-from oaktrim.core.makers.atlas.reading import SourceModel, SourcePicture, atlas_sources, image_path, open_model
+from oaktrim.core.makers.atlas.reading import SourcePicture, atlas_sources
 from oaktrim.core.makers.atlas.settings import Atlas
 from oaktrim.core.makers.atlas.split import split_document
+from oaktrim.core.makers.sourcemodel import SourceModel, image_path
 from oaktrim.core.pixels.image import Image
 from oaktrim.core.progress import map_unordered
 from oaktrim.core.scene.gltf.model import model_of
 from oaktrim.core.scene.model import TextureUse
 from oaktrim.core.survey.facts import TextureFacts
-from oaktrim.core.survey.places import file_of
 from oaktrim.core.survey.roles import Role
 
 # Bytes of pictures that are kept decoded: one material reads several, and one picture is read for several maps.
@@ -68,16 +66,6 @@ def picture_of_facts(path: str, facts: TextureFacts, role: Role) -> SourcePictur
     """Return what is known of a picture by its survey."""
     content = facts.pixels or facts.content
     return SourcePicture(path, facts.size, facts.bit_depth, facts.floating, content, role is Role.GLYPHS)
-
-
-def model_at(root: Path, path: str) -> SourceModel:
-    """Return a model below a root.
-
-    Raises
-    ------
-    FileError : it cannot be read, or is no model that can be written again
-    """
-    return open_model(path, read_bytes(file_of(root, path)), ReferenceFolder(root, path))
 
 
 def gathered_of(models: tuple[SourceModel, ...], settings: Atlas, about: Callable[[str], SourcePicture]) -> Gathered:

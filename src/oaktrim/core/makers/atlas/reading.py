@@ -5,25 +5,19 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from math import cos, sin
-from pathlib import PurePosixPath
 from typing import Any
-from urllib.parse import unquote
 
 import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
 from oaktrim.core.errors import FileError, OakTrimError
-from oaktrim.core.files.gltf import Document, parse_gltf
-from oaktrim.core.files.references import ReferenceFolder
 from oaktrim.core.makers.atlas.mapkinds import ALONG_THE_SURFACE, KNOWN_PREFIX, MapSlot, slot_text
+from oaktrim.core.makers.sourcemodel import SourceModel
 from oaktrim.core.scene.faults import Faults
-from oaktrim.core.scene.gltf.fromobj import document_of_obj
 from oaktrim.core.scene.gltf.meshes import MeshReader
-from oaktrim.core.scene.gltf.model import model_of
 from oaktrim.core.scene.model import GLTF_SLOTS, Material, Model, Surface, TextureUse, Wrap
 from oaktrim.core.survey.derived import material_path
-from oaktrim.core.survey.facts import IMAGE_MARK
 
 Floats = NDArray[np.float64]
 _POINTER, _VARIANTS = "KHR_animation_pointer", "KHR_materials_variants"
@@ -121,23 +115,6 @@ class Part:
 
 
 @dataclass(frozen=True, eq=False)
-class SourceModel:
-    """A model as it is read.
-
-    Parameters
-    ----------
-    document : which is written again; model : what it means; lost : what the document could not take up, in sentences
-    before : the document before triangles were split; None where none were
-    """
-
-    path: str
-    document: Document
-    model: Model
-    lost: tuple[str, ...] = ()
-    before: Document | None = None
-
-
-@dataclass(frozen=True, eq=False)
 class AtlasSources:
     """All that an atlas is made of."""
 
@@ -148,33 +125,6 @@ class AtlasSources:
 
 # Returns what is known of the picture that a slot reads: a model's place, a material's, its use.
 PictureOf = Callable[[int, int, TextureUse], SourcePicture]
-
-
-def open_model(path: str, data: bytes, place: ReferenceFolder) -> SourceModel:
-    """Return a model that can be written again.
-
-    Raises
-    ------
-    FileError : it is no glTF, or cannot be read
-    """
-    if PurePosixPath(path).suffix.lower() == ".obj":
-        document, lost = document_of_obj(data, place)
-    else:
-        document, lost = parse_gltf(data, place), ()
-    return SourceModel(path, document, model_of(document, whole=True), lost)
-
-
-def image_path(model: SourceModel, image: int) -> str:
-    """Return what an image of a model is called below the root.
-
-    Raises
-    ------
-    FileError : it names a file outside
-    """
-    source = model.model.images[image]
-    if source.uri:
-        return model.document.place.target_of(unquote(source.uri))
-    return f"{model.path}{IMAGE_MARK}{image}"
 
 
 def atlas_sources(

@@ -12,8 +12,8 @@ from oaktrim.core.files.gltfwriter import GltfWriter
 from oaktrim.core.files.references import ReferenceFolder
 from oaktrim.core.makers.atlas.making import Links, lay_out, made
 from oaktrim.core.makers.atlas.opened import Pictures, gathered_of
-from oaktrim.core.makers.atlas.reading import open_model
 from oaktrim.core.makers.atlas.settings import Atlas, Pin, Shrink
+from oaktrim.core.makers.sourcemodel import open_model
 from oaktrim.core.pixels.image import Image
 from oaktrim.core.progress import finish
 

@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 
 from oaktrim.core.errors import Unsupported
 from oaktrim.core.files.gltf import Document, PrimitiveRow, pack_glb, parse_gltf
-from oaktrim.core.makers.atlas.rewrite import ChunkWriter, with_one_buffer
+from oaktrim.core.files.gltfchunk import ChunkWriter, with_one_buffer
 from oaktrim.core.scene.gltf.meshes import triangle_rows
 
 Floats = NDArray[np.float64]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 from oaktrim.core.errors import Unsupported
 from oaktrim.core.files.gltfwriter import GltfWriter
 from oaktrim.core.makers.imposter.cards import flat_cards
+from oaktrim.core.makers.imposter.chain import Level
 from oaktrim.core.makers.imposter.cloud import Cloud, cloud_cards
 from oaktrim.core.makers.imposter.settings import Family, Imposter, SheetMap
 from oaktrim.core.makers.imposter.sheet import BakedSheet, PlacedCard, baked
@@ -20,6 +21,7 @@ from oaktrim.core.makers.imposter.subject import Subject, is_clear
 from oaktrim.core.progress import Task
 
 Floats = NDArray[np.float64]
+SCREEN = 1920, 1080
 
 
 @dataclass(frozen=True, eq=False)
@@ -84,6 +86,9 @@ def imposter_of(subject: Subject, settings: Imposter) -> Task[ImposterMade]:
             f"{settings.source_model}: nothing of it shows on its cards; its materials may be fully clear"
         )
     warnings = subject.unread()
+    warnings += [
+        f"the outline of card {row + 1} by hand leaves out what it shows, and is not taken" for row in sheet.refused
+    ]
     if subject.shines() and SheetMap.EMISSIVE not in settings.maps:
         warnings.append("it glows, and no emissive map is baked: the imposter stays dark at night")
     if SheetMap.ORM not in settings.maps:
@@ -173,8 +178,18 @@ def _area(shape: Floats) -> float:
     return float(abs((x * np.roll(y, -1) - y * np.roll(x, -1)).sum()) / 2)
 
 
-def imposter_json(made: ImposterMade, likeness: Mapping[str, Any] | None = None) -> bytes:
-    """Return the JSON that goes beside an imposter: `oak-trim.imposter/1`."""
+def imposter_json(
+    made: ImposterMade,
+    likeness: Mapping[str, Any] | None = None,
+    levels: Sequence[Level] = (),
+    screen: tuple[int, int] = SCREEN,
+) -> bytes:
+    """Return the JSON that goes beside an imposter: `oak-trim.imposter/1`.
+
+    Parameters
+    ----------
+    levels : of its chain, where it has one; screen : on which the distances hold, pixels
+    """
     sheet, subject = made.sheet, made.subject
     base = sheet.maps[SheetMap.BASE]
     cards = [
@@ -207,6 +222,25 @@ def imposter_json(made: ImposterMade, likeness: Mapping[str, Any] | None = None)
         "error": None if made.cloud is None else round(made.cloud.error, 6),
         "cards": cards,
         "likeness": likeness,
+        "chain": _chain_json(made, levels, screen) if levels else None,
         "warnings": list(made.warnings),
     }
     return msgspec.json.format(msgspec.json.encode(document), indent=1) + b"\n"
+
+
+def _chain_json(made: ImposterMade, levels: Sequence[Level], screen: tuple[int, int]) -> dict[str, Any]:
+    chain, height = made.settings.chain, made.subject.height
+    return {
+        "form": None if chain is None else chain.form.value,
+        "fade": 0.0 if chain is None else chain.fade,
+        "screen": list(screen),
+        "height": round(height, 6),
+        "levels": [
+            {
+                "node": level.name, "triangles": level.triangles, "share": round(level.share, 6),
+                "pixels": round(level.share * screen[1], 2),
+                "distance": None if (far := level.distance(height)) is None else round(far, 4),
+            }
+            for level in levels
+        ],
+    }  # fmt: skip

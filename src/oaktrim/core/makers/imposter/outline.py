@@ -40,6 +40,20 @@ def outline(covered: NDArray[np.bool_], corners: int) -> Floats:
     return box if len(cut) > max(4, corners) or _area(box) <= _area(cut) else cut
 
 
+def holds(polygon: Floats, covered: NDArray[np.bool_]) -> bool:
+    """Say whether a convex polygon, x and y in texels from the top left, holds every covered texel whole."""
+    rows, columns = np.nonzero(covered)
+    if not len(rows):
+        return True
+    points = _hull(_ends(rows, columns))
+    edge = np.roll(polygon, -1, axis=0) - polygon
+    away = points[None] - polygon[:, None]
+    side = edge[:, None, 0] * away[..., 1] - edge[:, None, 1] * away[..., 0]
+    turns = edge[:, 0] * np.roll(edge, -1, axis=0)[:, 1] - edge[:, 1] * np.roll(edge, -1, axis=0)[:, 0]
+    convex = bool((turns >= -1e-9).all() or (turns <= 1e-9).all())
+    return convex and bool((side >= -1e-6).all() or (side <= 1e-6).all())
+
+
 def _ends(rows: NDArray[np.int64], columns: NDArray[np.int64]) -> Floats:
     """Return the corners of the first and last covered texel of each row."""
     order = np.lexsort((columns, rows))

@@ -12,6 +12,7 @@ from msgspec import Meta
 from oaktrim.core.fields import FilePath, NewPath
 from oaktrim.core.scene.read import SUFFIXES as MODELS
 
+_Part = Annotated[float, Meta(ge=0, le=1)]
 _AXES = re.compile(r"[xyz]{1,3}|star:(?:[2-9]|1[0-6])")
 
 
@@ -40,6 +41,47 @@ class SheetMap(Enum):
     DEPTH = "depth"
 
 
+class ChainForm(Enum):
+    """How the levels of a chain stand in a file: by MSFT_lod, or as nodes beside each other that are told by their names."""
+
+    LEVELS = "levels"
+    NAMED = "named"
+
+
+class Chain(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """From where on an imposter stands for its model; all in shares of the screen's height that the thing takes.
+
+    Parameters
+    ----------
+    switch : below it the imposter is drawn; vanish : below it nothing is, 0 for an imposter that is always drawn
+    fade : of the switch, over which the one goes over into the other, half of it on either side
+    """
+
+    switch: Annotated[float, Meta(gt=0, le=4)]
+    vanish: Annotated[float, Meta(ge=0, le=4)] = 0.0
+    fade: Annotated[float, Meta(ge=0, le=1)] = 0.1
+    form: ChainForm = ChainForm.LEVELS
+
+    def __post_init__(self) -> None:
+        if self.vanish >= self.switch:
+            raise ValueError(
+                f"an imposter that is drawn from {self.switch:g} of the screen down vanishes below that, "
+                f"not at {self.vanish:g}"
+            )
+
+
+class HandOutline(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """The outline of one card, dragged by hand.
+
+    Parameters
+    ----------
+    card : its place; corners : x and y in parts of the card's rectangle, from its upper left corner
+    """
+
+    card: Annotated[int, Meta(ge=0, le=1 << 12)]
+    corners: Annotated[tuple[tuple[_Part, _Part], ...], Meta(min_length=3, max_length=16)]
+
+
 class Imposter(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag="imposter", tag_field="kind"):
     """A model, or some of its nodes, as a few cards.
 
@@ -53,7 +95,9 @@ class Imposter(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag="imp
     size : longest side of the sheet, texels; gutter : texels between cards
     sides : 1, seen from behind as a mirror image, or 2, baked from both
     outline : corners of the polygon around what is covered; 0 for whole rectangles
+    outlines : of single cards, by hand; one that leaves out what is covered is not taken
     maps : of the sheet, beside the base colour with alpha
+    chain : the model with its imposter as one of its levels takes its place; without, the imposter stands beside it
     """
 
     name: NewPath
@@ -67,8 +111,10 @@ class Imposter(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag="imp
     gutter: Annotated[int, Meta(ge=0, le=64)] = 8
     sides: Annotated[int, Meta(ge=1, le=2)] = 1
     outline: Annotated[int, Meta(ge=0, le=16)] = 0
+    outlines: tuple[HandOutline, ...] = ()
     pivot: Pivot = Pivot.ORIGIN
     maps: tuple[SheetMap, ...] = (SheetMap.BASE, SheetMap.NORMAL)
+    chain: Chain | None = None
 
     def __post_init__(self) -> None:
         if not self.source_model.lower().endswith(tuple(MODELS)):

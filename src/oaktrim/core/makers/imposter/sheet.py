@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from oaktrim.core.makers.atlas.layout import ChartSet, OneFactor, Wanted, arranged
 from oaktrim.core.makers.atlas.sampling import CLEAR, FULL, fill
 from oaktrim.core.makers.imposter.cards import Card
-from oaktrim.core.makers.imposter.outline import outline
+from oaktrim.core.makers.imposter.outline import holds, outline
 from oaktrim.core.makers.imposter.settings import Imposter, SheetMap
 from oaktrim.core.makers.imposter.subject import Subject
 from oaktrim.core.pixels.image import Image, held
@@ -45,11 +45,17 @@ class PlacedCard:
 
 @dataclass(frozen=True, eq=False)
 class BakedSheet:
-    """Maps of one size, by kind, and the cards on them; `density` is texels to a unit of length."""
+    """Maps of one size, by kind, and the cards on them; `density` is texels to a unit of length.
+
+    Parameters
+    ----------
+    refused : cards whose outline by hand leaves out what is covered
+    """
 
     maps: Mapping[SheetMap, Image]
     cards: tuple[PlacedCard, ...]
     density: float
+    refused: tuple[int, ...] = ()
 
 
 def baked(subject: Subject, cards: Sequence[Card], settings: Imposter) -> Task[BakedSheet]:
@@ -69,12 +75,21 @@ def baked(subject: Subject, cards: Sequence[Card], settings: Imposter) -> Task[B
     known = np.zeros((size[1], size[0]), np.uint8)
     # Depth and normals come with the base colour.
     drawn = [kind for kind in settings.maps if kind not in (SheetMap.DEPTH, SheetMap.NORMAL)]
-    scenes = {backs: {kind: subject.scene_of(kind, backs) for kind in drawn} for backs in (False, True)}
+    asked = {row.card.slice and settings.sides == 1 for row in placed}
+    scenes = {backs: {kind: subject.scene_of(kind, backs) for kind in drawn} for backs in asked}
     found: list[PlacedCard] = []
+    refused: list[int] = []
     for done, row in enumerate(placed):
         yield Progress(done, len(placed), "baking cards")
         alpha, depth = yield from _bake_one(subject, row, scenes[row.card.slice and settings.sides == 1], maps, known)
         shape = _outline_of(row, alpha, settings.outline)
+        mine = next((by_hand for by_hand in settings.outlines if by_hand.card == done), None)
+        if mine is not None:
+            given = np.array(mine.corners) * [row.width, row.height]
+            if holds(given, alpha >= _COVERED):
+                shape = given + np.array([row.x, row.y], np.float64)
+            else:
+                refused.append(done)
         found.append(replace(row, outline=shape, depth=depth))
     for kind, pixels in maps.items():
         if kind is SheetMap.BASE:
@@ -82,7 +97,7 @@ def baked(subject: Subject, cards: Sequence[Card], settings: Imposter) -> Task[B
         else:
             fill(pixels, known.copy())
     images = {kind: Image.of(held(pixels)) for kind, pixels in maps.items()}
-    return BakedSheet(images, tuple(found), density)
+    return BakedSheet(images, tuple(found), density, tuple(refused))
 
 
 def _place_cards(cards: Sequence[Card], settings: Imposter) -> Task[tuple[list[PlacedCard], tuple[int, int], float]]:

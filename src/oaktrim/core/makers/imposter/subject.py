@@ -56,6 +56,12 @@ class Subject:
         return float(np.linalg.norm(self.high - self.low) / 2)
 
     @property
+    def height(self) -> float:
+        """How high it is taken to be: what lies on the ground is told by its width."""
+        tall, wide = float(self.high[1] - self.low[1]), 2 * self.radius
+        return tall if tall > 0.25 * wide else wide
+
+    @property
     def corners(self) -> Floats:
         """The corners of the triangles, (M, 3, 3)."""
         return self.draws.positions[self.draws.triangles].astype(np.float64)

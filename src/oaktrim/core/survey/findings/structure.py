@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Iterator
 
-from oaktrim.core.survey.facts import ModelFacts
+from oaktrim.core.survey.facts import ModelFacts, ObjectFacts
 from oaktrim.core.survey.findings.finding import Finding, Fix, Remedy, RuleContext, Severity
 from oaktrim.core.survey.inventory import counts_of
 from oaktrim.core.targets.lines import LINES, Unit
@@ -110,12 +110,17 @@ def unused_textures(context: RuleContext) -> Iterator[Finding]:
             )
 
 
+def is_far(row: ObjectFacts) -> bool:
+    """Say whether no camera of its scene ever sees an object large, and it has enough triangles for an imposter to pay."""
+    return bool(0 <= row.largest < _FAR and row.triangles >= _FAR_TRIANGLES)
+
+
 def far_objects(context: RuleContext) -> Iterator[Finding]:
     """Objects that no camera of their scene ever sees large."""
     i = context.inventory
     for place, model in enumerate(i.models):
         for row in model.objects:
-            if not 0 <= row.largest < _FAR or row.triangles < _FAR_TRIANGLES:
+            if not is_far(row) or any(d.stands_for(model.path, row.name) for d in context.inventory.made.values()):
                 continue
             worn = {texture for material in row.materials for texture in i.ownership.rows_of[place, material]}
             memory = sum(context.memory(texture) for texture in worn)

@@ -31,6 +31,7 @@ _MADE = {
     Remedy.PATCH: "Open in Channels",
     Remedy.PACK: "Open in Channels",
     Remedy.ATLAS: "Open in Atlas",
+    Remedy.IMPOSTER: "Open in Imposters",
 }
 _SIGNS = {Severity.ERROR: "▲ error", Severity.WARNING: "! warning", Severity.NOTE: "· note"}
 
