@@ -13,8 +13,10 @@ from oaktrim.core.codecs.texture import EncodedTexture, decode_level, encode_lev
 from oaktrim.core.files.pictures import read_picture, write_png
 from oaktrim.core.formats.catalogue import FORMATS, ORDER
 from oaktrim.core.kernels import kernel_sources
+from oaktrim.core.makers.imposter.frames.lookup import draw_frames
+from oaktrim.core.makers.imposter.frames.made import FramesMade
 from oaktrim.core.makers.imposter.made import imposter_of
-from oaktrim.core.makers.imposter.settings import Family, Imposter, SheetMap
+from oaktrim.core.makers.imposter.settings import Family, Imposter, SheetMap, Steps
 from oaktrim.core.makers.imposter.subject import subject_of
 from oaktrim.core.pixels.levels import build_mip_chain
 from oaktrim.core.pixels.resample import Filter, Resampling, resample
@@ -79,8 +81,22 @@ def test_nothing_is_compiled_after_set_up(tmp_path):
         assert likeness(tmp_path / "scene", made, "coat.glb", count=1, side=32).outline == 0
         subject = subject_of(loaded.model, lambda _: busy(16, 16, 3))
         for family in Family:
-            far = Imposter("far", "wall.glb", family=family, size=64, maps=tuple(SheetMap), outline=6, sides=2)
-            assert finish(imposter_of(subject, far)).triangles
+            far = Imposter(
+                "far",
+                "wall.glb",
+                family=family,
+                size=64,
+                maps=tuple(SheetMap),
+                outline=6,
+                sides=2,
+                frames=3,
+                frame_size=16,
+            )
+            far_made = finish(imposter_of(subject, far))
+            assert far_made.triangles
+            if isinstance(far_made, FramesMade):
+                for steps in Steps:
+                    finish(draw_frames(far_made.texels(), framing(*made_scene.draws.box()), (70, 40), steps=steps))
         assert overdraw(made_scene, framing(*made_scene.draws.box()), (70, 40)).any()
         finish(demand_of(inventory, target_named("lounge"), Sightlines(), lambda _: np.ones(1, bool)))
     assert [e.data["dispatcher"].py_func.__name__ for _, e in recorder.buffer if e.is_start] == []

@@ -151,7 +151,8 @@ def test_a_corner_is_dragged_and_never_into_what_is_covered(qtbot, bench):
     middle = sheet.point_of(card.x + card.width / 2, card.y + card.height / 2)
     qtbot.mouseClick(sheet, Qt.MouseButton.LeftButton, pos=middle.toPoint())
     assert sheet.card == 1
-    corner = sheet.point_of(*card.outline[0])
+    # Not where the widget begins: a press there would be one in its middle.
+    corner = sheet.point_of(*card.outline[0]) + QPointF(2, 2)
 
     def drag(to: QPointF) -> None:
         qtbot.mousePress(sheet, Qt.MouseButton.LeftButton, pos=corner.toPoint())

@@ -53,7 +53,7 @@ from oaktrim.core.pixels.image import Image
 from oaktrim.core.progress import Task
 from oaktrim.core.proof.alike import Alike, alike, atlas_drawables
 from oaktrim.core.scene.read import parse_images
-from oaktrim.core.sight.demand import demands_of
+from oaktrim.core.sight.targets import demands_of
 from oaktrim.core.survey.cache import SurveyCache
 from oaktrim.core.survey.derived import Sources
 from oaktrim.core.survey.places import source_bytes

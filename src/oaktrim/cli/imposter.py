@@ -22,8 +22,10 @@ from oaktrim.core.files.references import ReferenceFolder
 from oaktrim.core.formats.catalogue import FORMATS
 from oaktrim.core.makers.atlas.opened import Pictures
 from oaktrim.core.makers.imposter.chain import Level, chain_plan, chained
-from oaktrim.core.makers.imposter.made import SCREEN, ImposterMade, imposter_glb, imposter_json, imposter_of
-from oaktrim.core.makers.imposter.settings import Chain, ChainForm, Family, Imposter, Pivot, SheetMap
+from oaktrim.core.makers.imposter.frames.made import FramesMade
+from oaktrim.core.makers.imposter.kind import shaders
+from oaktrim.core.makers.imposter.made import SCREEN, AnyMade, ImposterMade, imposter_glb, imposter_json, imposter_of
+from oaktrim.core.makers.imposter.settings import Chain, ChainForm, Family, Imposter, Pivot, SheetMap, Steps
 from oaktrim.core.makers.imposter.subject import subject_of
 from oaktrim.core.makers.names import safe
 from oaktrim.core.makers.sourcemodel import SourceModel, image_path, model_at
@@ -59,6 +61,18 @@ class _Maps(click.ParamType[tuple[SheetMap, ...]]):
 @click.option("--node", "nodes", multiple=True, metavar="NAME", help="Bake this node alone, and what hangs on it.")
 @click.option("--axes", default="xz", show_default=True, help="Which way cards face: of x, y, z, or star:N.")
 @click.option("--cards", type=click.IntRange(1, 512), default=24, show_default=True, help="Of a cloud, at most.")
+@click.option(
+    "--frames", type=click.IntRange(2, 32), default=12, show_default=True, help="To a side, or in a row of a ring."
+)
+@click.option("--rows", type=click.IntRange(1, 8), default=2, show_default=True, help="Of a ring.")
+@click.option(
+    "--frame-size", type=click.Choice(["32", "64", "128", "256"]), default="128", show_default=True, metavar="PX",
+    help="Side of a frame.",
+)  # fmt: skip
+@click.option(
+    "--steps", type=click.Choice([row.value for row in Steps]), default=Steps.TWO.value, show_default=True,
+    help="How often the look into a frame is corrected by its depth.",
+)  # fmt: skip
 @click.option(
     "--size", type=click.IntRange(32, 1 << 13), default=1024, show_default=True, help="Longest side of the sheet."
 )
@@ -100,6 +114,10 @@ def imposter(
     nodes: tuple[str, ...],
     axes: str,
     cards: int,
+    frames: int,
+    rows: int,
+    frame_size: str,
+    steps: str,
     size: int,
     maps: tuple[SheetMap, ...],
     sides: int,
@@ -114,7 +132,7 @@ def imposter(
     out: Path,
     shape: str,
 ) -> None:
-    """Bake MODELS onto a few cards each, for where they are far away.
+    """Bake MODELS onto a few cards, or view frames, each, for where they are far away.
 
     Writes NAME.glb with its sheet inside, and NAME.imposter.json with the cards, their places on the sheet, and how far it is from
     the model by its height on the screen; with --chain the model with its levels as NAME_levels.glb. Exit status: 0; 2 when a
@@ -132,6 +150,10 @@ def imposter(
                 axes=axes,
                 cards=cards,
                 upright=upright,
+                frames=frames,
+                rows=rows,
+                frame_size=int(frame_size),
+                steps=Steps(steps),
                 size=size,
                 gutter=gutter,
                 sides=sides,
@@ -186,7 +208,7 @@ class _Link:
 class _Done:
     """What came of one imposter; triangles and draws are of the thing."""
 
-    made: ImposterMade
+    made: AnyMade
     triangles: int
     draws: int
     curve: ImposterLikeness | None
@@ -214,8 +236,11 @@ def _whole(path: Path, settings: Imposter, out: Path, link: _Link) -> Task[_Done
         curve = yield from likeness(subject, stand_in(made, parse_model(data, place, whole=True)))
     out.mkdir(parents=True, exist_ok=True)
     write_atomic(target, data)
-    if SheetMap.DEPTH in packed:
-        write_atomic(out / f"{stem}_depth.png", packed[SheetMap.DEPTH])
+    loose = packed if settings.family.of_frames else {k: v for k, v in packed.items() if k is SheetMap.DEPTH}
+    for kind, png in loose.items():
+        write_atomic(out / f"{stem}_{kind.value}.png", png)
+    for name_of_shader, text in shaders(made, stem).items():
+        write_atomic(out / name_of_shader, text)
     linked = msgspec.structs.replace(settings, chain=link.chain(0 if curve is None else curve.switch))
     plan = chain_plan(source.model, linked, subject.pivot, made.triangles)
     if plan is not None:
@@ -237,7 +262,7 @@ def _held(source: SourceModel, root: Path, place: int) -> dict[str, Any] | None:
     return {"data": source_bytes(root, path), "mimeType": picture_kind(path)}
 
 
-def _bytes(made: ImposterMade) -> int:
+def _bytes(made: AnyMade) -> int:
     """Return what the sheet takes in BC7 with all levels."""
     return sum(
         FORMATS["bc7"].mip_chain_bytes(image.width, image.height, level_count(image.width, image.height))
@@ -250,7 +275,13 @@ def _row(done: _Done) -> dict[str, Any]:
     return {
         "model": made.settings.source_model,
         "before": {"triangles": done.triangles, "draws": done.draws},
-        "after": {"triangles": made.triangles, "draws": 1, "cards": len(made.sheet.cards), "block_bytes": _bytes(made)},
+        "after": {
+            "triangles": made.triangles,
+            "draws": 1,
+            "cards": len(made.sheet.cards),
+            "frames": made.sheet.grid.count if isinstance(made, FramesMade) else 0,
+            "block_bytes": _bytes(made),
+        },
         "clear_share": round(made.clear_share, 4),
         "likeness": None if curve is None else curve.as_json(),
         "levels": [asdict(level) for level in done.levels],
@@ -261,12 +292,13 @@ def _row(done: _Done) -> dict[str, Any]:
 def _print(done: _Done, wanted: float | None, out: Path) -> None:
     made, curve = done.made, done.curve
     base = made.sheet.maps[SheetMap.BASE]
+    what = f"{made.sheet.grid.count} frames" if isinstance(made, FramesMade) else f"{len(made.sheet.cards)} cards"
     console().print(
         f"{made.settings.source_model}: {done.triangles:,} triangles in {done.draws} draws → {made.triangles} in 1; "
-        f"{len(made.sheet.cards)} cards on {base.width}x{base.height}, {bytes_text(_bytes(made))} in BC7; "
+        f"{what} on {base.width}x{base.height}, {bytes_text(_bytes(made))} in BC7; "
         f"{made.clear_share * 100:.0f} % of what is drawn is clear"
     )
-    if made.cloud is not None:
+    if isinstance(made, ImposterMade) and made.cloud is not None:
         console().print(f"planes hold what they hold within {made.cloud.error:.4g}")
     if curve is not None:
         cells = []

@@ -25,7 +25,6 @@ from oaktrim.core.sight.demand import (
     demand_of,
     least_levels,
     places_looked_at,
-    selecting,
     stage_of,
     with_cameras,
 )
@@ -33,6 +32,7 @@ from oaktrim.core.sight.ramp import fit_picture
 from oaktrim.core.sight.report import as_json, texture_rows
 from oaktrim.core.sight.residency import Residency, residency, walk
 from oaktrim.core.sight.sightlines import YFOV, Nearest, Portrait, Sightlines, Station
+from oaktrim.core.sight.targets import selecting
 from oaktrim.core.sight.views import path_scene, scene_of, station_camera
 from oaktrim.core.survey.demand import Demand
 from oaktrim.core.survey.drawables import TextureCache, ready

@@ -11,7 +11,7 @@ from oaktrim.core.job.document import SUFFIX, Job, load_job, new_job, root_of, t
 from oaktrim.core.makers.build import survey_tree
 from oaktrim.core.plan.report import Survey, survey
 from oaktrim.core.plan.rolerules import needs_demand
-from oaktrim.core.sight.demand import demands_of
+from oaktrim.core.sight.targets import demands_of
 from oaktrim.core.survey.cache import SurveyCache
 from oaktrim.core.survey.demand import Demand
 from oaktrim.core.survey.inventory import Inventory

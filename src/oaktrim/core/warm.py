@@ -16,6 +16,8 @@ from oaktrim.core.formats.catalogue import FORMATS, ORDER
 from oaktrim.core.formats.format import mip_chain_bytes
 from oaktrim.core.kernels import forget_old_kernels, keep_in_turn, kernels_are_whole, note_whole_kernels
 from oaktrim.core.makers.atlas.rehearse import rehearse
+from oaktrim.core.makers.imposter.frames.lookup import draw_frames
+from oaktrim.core.makers.imposter.frames.made import FramesMade
 from oaktrim.core.makers.imposter.made import imposter_of
 from oaktrim.core.makers.imposter.settings import Family, Imposter, SheetMap
 from oaktrim.core.makers.imposter.subject import subject_of
@@ -141,7 +143,10 @@ def _atlases() -> Task[None]:
     subject = subject_of(model, lambda _: _picture(4))
     maps = tuple(SheetMap)
     for family in Family:
-        finish(imposter_of(subject, Imposter("", "a.glb", family=family, axes="y", size=32, maps=maps, outline=4)))
+        how = Imposter("", "a.glb", family=family, axes="y", size=32, maps=maps, outline=4, frames=3, frame_size=16)
+        made = finish(imposter_of(subject, how))
+        if isinstance(made, FramesMade):
+            finish(draw_frames(made.texels(), Camera((0.0, 3.0, 1.0), (0.0, 0.0, 0.0)), (8, 8)))
     overdraw(subject.scene(), Camera((0.0, 3.0, 1.0), (0.0, 0.0, 0.0)), (8, 8))
 
 

@@ -67,6 +67,9 @@ _GREYS = (
 )
 # Made by the job's makers.
 _PACKED = ("warden/boots_orm",)
+_FAR = ("reeds/reed_bank_far", "rack/bicycle_rack_far", "kiosk/kiosk_far", "posts/post_and_boat_far")
+_FAR_BASES, _FAR_NORMALS = (tuple(f"{name}_{kind}" for name in _FAR) for kind in ("base", "normal"))
+_FAR_DEPTHS = tuple(f"{name}_depth" for name in _FAR[2:])
 _SINGLE = (
     *_GREYS,
     "kiosk/window_glass_m.png",
@@ -93,7 +96,7 @@ def demo_makers() -> tuple[Maker, ...]:
     """Return the makers; more are left to do.
 
     The boots' three maps in one, the letters of the timetable board, and for where they are far away a cloud of cards for the
-    reed bank and two crossed cards for the bicycle rack.
+    reed bank, two crossed cards for the bicycle rack, a dome of frames for the kiosk, and one for a post and the boat.
     """
     boots = [
         Lane((ChannelSource("warden/boots_ao.png"),)),
@@ -112,7 +115,13 @@ def demo_makers() -> tuple[Maker, ...]:
         "reeds/reed_bank_far", "landing.gltf", ("reed bank",), family=Family.CLOUD, cards=16, size=512, outline=8
     )
     rack = Imposter("rack/bicycle_rack_far", "landing.gltf", ("bicycle rack",), axes="xz", size=256, outline=8)
-    return (pack, sheet, reeds, rack)
+    kiosk, clump = (
+        Imposter(name, "landing.gltf", nodes, family=Family.DOME, frames=8, frame_size=64, outline=8)
+        for name, nodes in (
+            ("kiosk/kiosk_far", ("ferry kiosk",)), ("posts/post_and_boat_far", ("old mooring post", "rowing boat")),
+        )
+    )  # fmt: skip
+    return (pack, sheet, reeds, rack, kiosk, clump)
 
 
 def demo_sightlines() -> Sightlines:
@@ -144,19 +153,19 @@ def demo_cuts() -> tuple[Cut, ...]:
         # Cap and dropped level add up: the ladder says so.
         Cut(Drop(1), _REEDS, _SMALL),
         Cut(Cap(512), (*_BASES, *_SMALL_BASES), _HEADSET),
-        Cut(SetFormat("astc-6x6"), (*_BASES, *_OILSKIN, *_SMALL_BASES, *_OPAQUE_ALPHA, *_CUT_OUT), _SMALL),
+        Cut(SetFormat("astc-6x6"), (*_BASES, *_OILSKIN, *_SMALL_BASES, *_OPAQUE_ALPHA, *_CUT_OUT, *_FAR_BASES), _SMALL),
         # So small that the border of its blocks counts.
         Cut(SetFormat("astc-6x6"), _FORGOTTEN, _SMALL),
-        Cut(SetFormat("astc-5x5"), (*_NORMALS, *_SMALL_NORMALS, *_SURFACES, *_PACKED), _SMALL),
-        Cut(SetFormat("eac-r11"), _SINGLE, _SMALL),
+        Cut(SetFormat("astc-5x5"), (*_NORMALS, *_SMALL_NORMALS, *_SURFACES, *_PACKED, *_FAR_NORMALS), _SMALL),
+        Cut(SetFormat("eac-r11"), (*_SINGLE, *_FAR_DEPTHS), _SMALL),
         # A habit from before there were blocks, which the survey finds: gradients in 16 bits.
         Cut(SetFormat("rgb565"), ("lantern/lantern_base.png",), _PHONE),
         Cut(SetFormat("bc1"), (*_SMALL_BASES, *_OPAQUE_ALPHA, *_SURFACES), _CONSOLE),
-        Cut(SetFormat("bc7"), (*_BASES, *_OILSKIN, *_CUT_OUT, *_PACKED), _CONSOLE),
+        Cut(SetFormat("bc7"), (*_BASES, *_OILSKIN, *_CUT_OUT, *_PACKED, *_FAR_BASES), _CONSOLE),
         Cut(SetFormat("bc6h"), _SKIES, _CONSOLE),
         Cut(Cap(1024), ("kiosk/roof_orm.png",), _CONSOLE),
         # Two slips that the survey finds: a glass that goes solid, and a lookup table in blocks for colour.
         Cut(SetFormat("bc1"), ("lantern/lantern_glass_base.png", "sky/fog_lut.png"), _CONSOLE),
-        Cut(SetFormat("bc5"), (*_NORMALS, *_SMALL_NORMALS), _CONSOLE),
-        Cut(SetFormat("bc4"), _SINGLE, _CONSOLE),
+        Cut(SetFormat("bc5"), (*_NORMALS, *_SMALL_NORMALS, *_FAR_NORMALS), _CONSOLE),
+        Cut(SetFormat("bc4"), (*_SINGLE, *_FAR_DEPTHS), _CONSOLE),
     )

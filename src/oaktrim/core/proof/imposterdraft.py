@@ -14,7 +14,7 @@ from oaktrim.core.files.references import ReferenceFolder
 from oaktrim.core.formats.catalogue import FORMATS
 from oaktrim.core.makers.imposter.chain import Level, chain_plan
 from oaktrim.core.makers.imposter.kind import sheet_path, subject_in
-from oaktrim.core.makers.imposter.made import ImposterMade, imposter_glb, imposter_of
+from oaktrim.core.makers.imposter.made import AnyMade, imposter_glb, imposter_of
 from oaktrim.core.makers.imposter.settings import Imposter, SheetMap
 from oaktrim.core.makers.registry import MakerContext, kind_of
 from oaktrim.core.makers.sourcemodel import model_in
@@ -45,7 +45,7 @@ class ImposterDraft:
     triangles: int
     draws: int
     height: float
-    made: ImposterMade | None = None
+    made: AnyMade | None = None
     instead: StandIn | None = None
     levels: tuple[Level, ...] = ()
     memory: tuple[tuple[str, int], ...] = ()
@@ -84,27 +84,27 @@ def draft(found: Inventory, settings: Imposter, plans: Sequence[Plan], max_pixel
     return replace(now, likeness=(yield from likeness(subject, now.instead)))
 
 
-def _bare(made: ImposterMade) -> bytes:
+def _bare(made: AnyMade) -> bytes:
     """Return the imposter's model with pictures that nobody reads."""
     dot = png_of(Image.of(next(iter(made.sheet.maps.values())).pixels[:1, :1]), Path("dot.png"))
     return imposter_glb(made, lambda kind: {"data": dot, "uri": kind.value}, "imposter")
 
 
-def _as_baked(made: ImposterMade) -> Task[dict[SheetMap, Image]]:
+def _as_baked(made: AnyMade) -> Task[dict[SheetMap, Image]]:
     yield Progress(0, 1, "as it is baked")
     return dict(made.sheet.maps)
 
 
-def formats_on(made: ImposterMade, plan: Plan) -> dict[SheetMap, str]:
+def formats_on(made: AnyMade, plan: Plan) -> dict[SheetMap, str]:
     """Return the format that each map ships as on a plan's target from the beginning."""
     inventory = plan.inventory
     settings = made.settings
     cuts = kind_of(settings).first_cuts(settings, plan, MakerContext(inventory.root))
     by_path = {cut.path: cut.format or "rgba8" for cut in cuts}
-    return {kind: by_path.get(sheet_path(settings, kind), "rgba8") for kind in settings.maps}
+    return {kind: by_path.get(sheet_path(settings, kind), "rgba8") for kind in settings.sheet_maps}
 
 
-def memory_of(made: ImposterMade, plan: Plan) -> int:
+def memory_of(made: AnyMade, plan: Plan) -> int:
     """Return the bytes that an imposter's sheet takes on a plan's target."""
     total = 0
     for kind, name in formats_on(made, plan).items():
@@ -114,7 +114,7 @@ def memory_of(made: ImposterMade, plan: Plan) -> int:
     return total
 
 
-def _shipped(made: ImposterMade, plan: Plan) -> Task[dict[SheetMap, Image]]:
+def _shipped(made: AnyMade, plan: Plan) -> Task[dict[SheetMap, Image]]:
     """Return the maps as a target decodes them: encoded quickly, which loses a little more than what ships."""
     found = dict(made.sheet.maps)
     for kind, name in formats_on(made, plan).items():

@@ -13,7 +13,10 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.ndimage import distance_transform_edt
 
-from oaktrim.core.makers.imposter.made import ImposterMade
+from oaktrim.core.makers.imposter.frames.bake import FrameSheet
+from oaktrim.core.makers.imposter.frames.lookup import draw_frames
+from oaktrim.core.makers.imposter.frames.made import FramesMade
+from oaktrim.core.makers.imposter.made import AnyMade
 from oaktrim.core.makers.imposter.settings import SheetMap
 from oaktrim.core.makers.imposter.subject import Subject
 from oaktrim.core.pixels.image import Image
@@ -111,13 +114,15 @@ class StandIn:
     Parameters
     ----------
     scene : its geometry; drawn : draws it from a camera at a size
+    turned : returns what is drawn of it from a camera: cards stay, a quad of frames turns to the eye
     """
 
     scene: Drawable
     drawn: Callable[[Camera, tuple[int, int], Settings], Task[Picture]]
+    turned: Callable[[Camera], Drawable]
 
 
-def stand_in(made: ImposterMade, model: Model, maps: Mapping[SheetMap, Image] | None = None) -> StandIn:
+def stand_in(made: AnyMade, model: Model, maps: Mapping[SheetMap, Image] | None = None) -> StandIn:
     """Return an imposter ready to be drawn.
 
     Parameters
@@ -125,7 +130,17 @@ def stand_in(made: ImposterMade, model: Model, maps: Mapping[SheetMap, Image] | 
     model : its own; maps : of its sheet as they ship; as they were baked without
     """
     scene = _card_scene(made.sheet.maps if maps is None else maps, model)
-    return StandIn(scene, partial(draw, scene))
+    if isinstance(made, FramesMade):
+        drawn = partial(draw_frames, made.texels(maps), steps=made.settings.steps)
+        return StandIn(scene, drawn, partial(_turned, scene, made.sheet))
+    return StandIn(scene, partial(draw, scene), lambda _: scene)
+
+
+def _turned(scene: Drawable, sheet: FrameSheet, camera: Camera) -> Drawable:
+    """Return a quad of frames turned to the eye."""
+    right, up, back = camera.axes()
+    flat = (scene.draws.positions - sheet.centre) @ np.stack([right, up, back]) + sheet.centre
+    return replace(scene, draws=replace(scene.draws, positions=flat.astype(np.float32)))
 
 
 def _card_scene(maps: Mapping[SheetMap, Image], model: Model) -> Drawable:

@@ -17,8 +17,6 @@ from numba import njit
 from numpy.typing import NDArray
 
 from oaktrim.core.errors import OakTrimError
-from oaktrim.core.plan.query import Assets, select
-from oaktrim.core.plan.resolve import resolve
 from oaktrim.core.progress import Progress, Task, map_unordered, threads_here
 from oaktrim.core.render.drawable import Drawable
 from oaktrim.core.render.picture import Footprints, footprints
@@ -360,35 +358,6 @@ def demand_of(
                 yield from _ask_zone(stage, zone, screen, target.filtering, lines.percentile, tally)
         asked.append((stage, tally))
     return _merged(inventory, asked, margin, False)
-
-
-def selecting(inventory: Inventory, target: Target) -> Callable[[str], NDArray[np.bool_]]:
-    """Return what says which textures of an inventory a filter keeps, before anything is cut."""
-
-    def selected(where: str) -> NDArray[np.bool_]:
-        plan = resolve(inventory, target)
-        return select(where, Assets(plan, plan, ()))[: len(inventory.textures)]
-
-    return selected
-
-
-def demands_of(
-    inventory: Inventory, targets: Sequence[Target], sightlines: Sightlines, max_pixels: int = 1 << 28
-) -> Task[dict[str, Demand]]:
-    """Return what every texture needs on each target, by its id; targets of one screen and filtering are asked once.
-
-    Raises
-    ------
-    OakTrimError : a model cannot be read, or a filter not be understood
-    """
-    cache, stages = TextureCache(), dict[int, Stage]()
-    asked: dict[tuple[Filtering, Screen], Demand] = {}
-    for target in targets:
-        key = target.filtering, target.screen
-        if key not in asked:
-            chosen = selecting(inventory, target)
-            asked[key] = yield from demand_of(inventory, target, sightlines, chosen, cache, max_pixels, stages)
-    return {target.id: asked[target.filtering, target.screen] for target in targets}
 
 
 def _inner(task: Task[None], done: int, total: int, name: str) -> Task[None]:

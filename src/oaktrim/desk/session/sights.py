@@ -9,7 +9,8 @@ from PySide6.QtCore import QObject, QTimer, Signal
 
 from oaktrim.core.job.document import Job
 from oaktrim.core.plan.rolerules import needs_demand
-from oaktrim.core.sight.demand import Stage, demand_of, selecting
+from oaktrim.core.sight.demand import Stage, demand_of
+from oaktrim.core.sight.targets import selecting
 from oaktrim.core.survey.demand import Demand
 from oaktrim.core.survey.drawables import TextureCache
 from oaktrim.core.survey.inventory import Inventory

@@ -34,6 +34,7 @@ class CardSheet(QWidget):
         self._picture: QImage | None = None
         self._size = (1, 1)
         self.cards: tuple[PlacedCard, ...] = ()
+        self.frames: tuple[tuple[int, int, int, float], ...] = ()
         self.card = -1
         self._corner = -1
         self._moved: NDArray[np.float64] | None = None
@@ -54,6 +55,12 @@ class CardSheet(QWidget):
         if self.card >= len(self.cards):
             self.card = -1
         self.update()
+
+    def show_frames(self, frames: tuple[tuple[int, int, int, float], ...]) -> None:
+        """Mark frames: left, top and side in texels, and the weight that each has."""
+        if frames != self.frames:
+            self.frames = frames
+            self.update()
 
     def _room(self) -> QRectF:
         width, height = self._size
@@ -132,4 +139,11 @@ class CardSheet(QWidget):
                 painter.setPen(QPen(QColor(now.ink), 1))
                 for corner in polygon.toList():
                     painter.drawRect(QRectF(corner.x() - 3, corner.y() - 3, 6, 6))
+        for left, top, side, weight in self.frames:
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.setPen(QPen(QColor(now.oak), 1.0 + 2.5 * weight))
+            corner, far = self.point_of(left, top), self.point_of(left + side, top + side)
+            painter.drawRect(QRectF(corner, far))
+            words = QRectF(corner.x() - 4, far.y() + 1, far.x() - corner.x() + 8, 14)
+            painter.drawText(words, Qt.AlignmentFlag.AlignHCenter, f"{weight:.2f}")
         painter.end()

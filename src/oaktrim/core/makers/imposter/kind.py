@@ -19,7 +19,9 @@ from oaktrim.core.makers.atlas.naming import sheet_uri
 from oaktrim.core.makers.atlas.opened import Pictures
 from oaktrim.core.makers.firstformat import format_of_all
 from oaktrim.core.makers.imposter.chain import branches_of, chain_plan, chained
-from oaktrim.core.makers.imposter.made import imposter_glb, imposter_json, imposter_of
+from oaktrim.core.makers.imposter.frames.glsl import shader_file
+from oaktrim.core.makers.imposter.frames.made import FramesMade
+from oaktrim.core.makers.imposter.made import AnyMade, imposter_glb, imposter_json, imposter_of
 from oaktrim.core.makers.imposter.settings import Imposter, SheetMap
 from oaktrim.core.makers.imposter.subject import Subject, subject_of
 from oaktrim.core.makers.names import folder_of, safe
@@ -64,7 +66,7 @@ class ImposterDerivation(Derivation):
                 None,
                 _CHANNELS.get(kind, 3),
             )
-            for kind in self.imposter.maps
+            for kind in self.imposter.sheet_maps
         )
 
     @property
@@ -115,11 +117,18 @@ class ImposterDerivation(Derivation):
 
             data = chained(opened, plan, parse_gltf(data, opened.document.place), rest)
         textures = {sheet_path(settings, kind): image for kind, image in made.sheet.maps.items()}
-        return Products(
-            textures,
-            {path: data},
-            {f"{self.name}.imposter.json": imposter_json(made, levels=() if plan is None else plan.levels)},
-        )
+        told = imposter_json(made, levels=() if plan is None else plan.levels)
+        return Products(textures, {path: data}, {f"{self.name}.imposter.json": told, **shaders(made, self.name)})
+
+
+def shaders(made: AnyMade, name: str) -> dict[str, bytes]:
+    """Return the shader files of an imposter of frames, by what they are called; none of cards."""
+    if not isinstance(made, FramesMade):
+        return {}
+    steps = made.settings.steps
+    return {
+        f"{name}.glsl": shader_file(steps, "330").encode(), f"{name}.es.glsl": shader_file(steps, "300 es").encode(),
+    }  # fmt: skip
 
 
 class ImposterKind(MakerKind[Imposter]):
@@ -161,7 +170,7 @@ class ImposterKind(MakerKind[Imposter]):
         names = [ORDER[plan.formats[row]] for row in rows[order]]
         return [
             FirstCut(sheet_path(maker, kind), 0, format_of_all(plan, names, _ROLES[kind], kind is SheetMap.BASE))
-            for kind in maker.maps
+            for kind in maker.sheet_maps
         ]
 
 

@@ -15,6 +15,7 @@ from oaktrim.core.files.gltfwriter import GltfWriter
 from oaktrim.core.makers.imposter.cards import flat_cards
 from oaktrim.core.makers.imposter.chain import Level
 from oaktrim.core.makers.imposter.cloud import Cloud, cloud_cards
+from oaktrim.core.makers.imposter.frames.made import FramesMade, frames_glb, frames_json, frames_of
 from oaktrim.core.makers.imposter.settings import Family, Imposter, SheetMap
 from oaktrim.core.makers.imposter.sheet import BakedSheet, PlacedCard, baked
 from oaktrim.core.makers.imposter.subject import Subject, is_clear
@@ -62,7 +63,10 @@ class ImposterMade:
         return float(1 - min(1.0, (alpha > 0).sum() / max(1.0, drawn)))
 
 
-def imposter_of(subject: Subject, settings: Imposter) -> Task[ImposterMade]:
+AnyMade = ImposterMade | FramesMade
+
+
+def imposter_of(subject: Subject, settings: Imposter) -> Task[AnyMade]:
     """Make an imposter.
 
     Raises
@@ -71,6 +75,8 @@ def imposter_of(subject: Subject, settings: Imposter) -> Task[ImposterMade]:
     """
     if is_clear(subject):
         raise Unsupported(f"{settings.source_model}: every material is fully clear, so that there is nothing to see")
+    if settings.family.of_frames:
+        return (yield from frames_of(subject, settings, tuple(_warned(subject, settings))))
     cloud: Cloud | None = None
     if settings.family is Family.CLOUD:
         cards, cloud = yield from cloud_cards(subject, settings)
@@ -85,24 +91,32 @@ def imposter_of(subject: Subject, settings: Imposter) -> Task[ImposterMade]:
         raise Unsupported(
             f"{settings.source_model}: nothing of it shows on its cards; its materials may be fully clear"
         )
-    warnings = subject.unread()
+    warnings = _warned(subject, settings)
     warnings += [
         f"the outline of card {row + 1} by hand leaves out what it shows, and is not taken" for row in sheet.refused
     ]
+    return ImposterMade(settings, subject, sheet, cloud, tuple(warnings))
+
+
+def _warned(subject: Subject, settings: Imposter) -> list[str]:
+    """Return what does not come through, in sentences."""
+    warnings = subject.unread()
     if subject.shines() and SheetMap.EMISSIVE not in settings.maps:
         warnings.append("it glows, and no emissive map is baked: the imposter stays dark at night")
     if SheetMap.ORM not in settings.maps:
         warnings.append("no occlusion, roughness and metalness are baked: the imposter is fully rough and no metal")
-    return ImposterMade(settings, subject, sheet, cloud, tuple(warnings))
+    return warnings
 
 
-def imposter_glb(made: ImposterMade, image: Callable[[SheetMap], Mapping[str, Any]], name: str) -> bytes:
+def imposter_glb(made: AnyMade, image: Callable[[SheetMap], Mapping[str, Any]], name: str) -> bytes:
     """Return the imposter as a model of one mesh and one material.
 
     Parameters
     ----------
     image : returns `uri` of a sheet's map, or its `data` as PNG
     """
+    if isinstance(made, FramesMade):
+        return frames_glb(made, image, name)
     writer = GltfWriter()
     settings, sheet = made.settings, made.sheet
     textures = {kind: writer.image(**image(kind)) for kind in settings.maps if kind is not SheetMap.DEPTH}
@@ -179,7 +193,7 @@ def _area(shape: Floats) -> float:
 
 
 def imposter_json(
-    made: ImposterMade,
+    made: AnyMade,
     likeness: Mapping[str, Any] | None = None,
     levels: Sequence[Level] = (),
     screen: tuple[int, int] = SCREEN,
@@ -190,8 +204,30 @@ def imposter_json(
     ----------
     levels : of its chain, where it has one; screen : on which the distances hold, pixels
     """
-    sheet, subject = made.sheet, made.subject
-    base = sheet.maps[SheetMap.BASE]
+    subject, base = made.subject, made.sheet.maps[SheetMap.BASE]
+    document = {
+        "schema": "oak-trim.imposter/1",
+        "kind": made.settings.family.value,
+        "model": made.settings.source_model,
+        "nodes": list(made.settings.nodes),
+        "pivot": np.round(subject.pivot, 6).tolist(),
+        "radius": round(subject.radius, 6),
+        "width": base.width,
+        "height": base.height,
+        "maps": [kind.value for kind in made.settings.sheet_maps],
+        "triangles": made.triangles,
+        "clear_share": round(made.clear_share, 4),
+        **({"frames": frames_json(made)} if isinstance(made, FramesMade) else _cards_json(made)),
+        "likeness": likeness,
+        "chain": _chain_json(made, levels, screen) if levels else None,
+        "warnings": list(made.warnings),
+    }
+    return msgspec.json.format(msgspec.json.encode(document), indent=1) + b"\n"
+
+
+def _cards_json(made: ImposterMade) -> dict[str, Any]:
+    """Return what a description says of cards."""
+    sheet = made.sheet
     cards = [
         {
             "corner": np.round(row.card.corner, 6).tolist(),
@@ -206,29 +242,14 @@ def imposter_json(
         }
         for row in sheet.cards
     ]
-    document = {
-        "schema": "oak-trim.imposter/1",
-        "kind": made.settings.family.value,
-        "model": made.settings.source_model,
-        "nodes": list(made.settings.nodes),
-        "pivot": np.round(subject.pivot, 6).tolist(),
-        "radius": round(subject.radius, 6),
-        "width": base.width,
-        "height": base.height,
+    return {
         "texels_a_unit": round(sheet.density, 4),
-        "maps": [kind.value for kind in made.settings.maps],
-        "triangles": made.triangles,
-        "clear_share": round(made.clear_share, 4),
         "error": None if made.cloud is None else round(made.cloud.error, 6),
         "cards": cards,
-        "likeness": likeness,
-        "chain": _chain_json(made, levels, screen) if levels else None,
-        "warnings": list(made.warnings),
     }
-    return msgspec.json.format(msgspec.json.encode(document), indent=1) + b"\n"
 
 
-def _chain_json(made: ImposterMade, levels: Sequence[Level], screen: tuple[int, int]) -> dict[str, Any]:
+def _chain_json(made: AnyMade, levels: Sequence[Level], screen: tuple[int, int]) -> dict[str, Any]:
     chain, height = made.settings.chain, made.subject.height
     return {
         "form": None if chain is None else chain.form.value,

@@ -21,6 +21,23 @@ class Family(Enum):
 
     CARDS = "cards"
     CLOUD = "cloud"
+    RING = "ring"
+    SPHERE = "sphere"
+    DOME = "dome"
+
+    @property
+    def of_frames(self) -> bool:
+        """It is drawn from frames by a shader, and not from cards."""
+        return self in (Family.RING, Family.SPHERE, Family.DOME)
+
+
+class Steps(Enum):
+    """How often a look into a frame is corrected by its depth."""
+
+    NONE = "0"
+    ONE = "1"
+    TWO = "2"
+    MARCH = "march"
 
 
 class Pivot(Enum):
@@ -95,6 +112,9 @@ class Imposter(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag="imp
     size : longest side of the sheet, texels; gutter : texels between cards
     sides : 1, seen from behind as a mirror image, or 2, baked from both
     outline : corners of the polygon around what is covered; 0 for whole rectangles
+    frames : of a sphere or a dome, to a side; of a ring, in a row; rows : of a ring
+    frame_size : of a frame, texels to a side, a power of two
+    steps : how often the look into a frame is corrected by its depth
     outlines : of single cards, by hand; one that leaves out what is covered is not taken
     maps : of the sheet, beside the base colour with alpha
     chain : the model with its imposter as one of its levels takes its place; without, the imposter stands beside it
@@ -111,6 +131,10 @@ class Imposter(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag="imp
     gutter: Annotated[int, Meta(ge=0, le=64)] = 8
     sides: Annotated[int, Meta(ge=1, le=2)] = 1
     outline: Annotated[int, Meta(ge=0, le=16)] = 0
+    frames: Annotated[int, Meta(ge=2, le=32)] = 12
+    rows: Annotated[int, Meta(ge=1, le=8)] = 2
+    frame_size: Annotated[int, Meta(ge=16, le=512)] = 128
+    steps: Steps = Steps.TWO
     outlines: tuple[HandOutline, ...] = ()
     pivot: Pivot = Pivot.ORIGIN
     maps: tuple[SheetMap, ...] = (SheetMap.BASE, SheetMap.NORMAL)
@@ -123,9 +147,16 @@ class Imposter(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag="imp
             raise ValueError(f"{self.axes!r} are no axes; they are x, y, z, two or three of them, or star:2 to star:16")
         if 0 < self.outline < 3:
             raise ValueError(f"an outline has at least 3 corners, not {self.outline}")
+        if self.frame_size & (self.frame_size - 1):
+            raise ValueError(f"a frame is a power of two wide, not {self.frame_size}")
         if SheetMap.BASE not in self.maps:
             raise ValueError("a sheet has a base colour, with whatever other maps")
 
     @property
     def inputs(self) -> tuple[str, ...]:
         return (self.source_model,)
+
+    @property
+    def sheet_maps(self) -> tuple[SheetMap, ...]:
+        """The maps of its sheet: frames are never without their depth."""
+        return tuple(dict.fromkeys((*self.maps, SheetMap.DEPTH))) if self.family.of_frames else self.maps

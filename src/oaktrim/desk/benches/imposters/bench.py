@@ -56,7 +56,9 @@ _EMPTY = (
 )
 _FLIGHT_SECONDS, _FRAME_MS = 7.0, 40
 _NEAREST, _FARTHEST = 400.0, 6.0
-_FAMILIES = {Family.CARDS: "Cards", Family.CLOUD: "Card cloud"}
+_FAMILIES = {
+    Family.CARDS: "Cards", Family.CLOUD: "Card cloud", Family.RING: "Ring", Family.SPHERE: "Sphere", Family.DOME: "Dome",
+}  # fmt: skip
 
 
 class ImpostersBench(Bench):
@@ -308,7 +310,7 @@ class ImpostersBench(Bench):
         self.make.setText("Make it" if made is None else "Change it")
         self.make.setEnabled(self._ready and wanted != made)
         name = ", ".join(wanted.nodes) or wanted.source_model.rpartition("/")[2].rpartition(".")[0]
-        self._about.setText(f"{name} · {made_words(wanted)} · {wanted.size:,} px")
+        self._about.setText(f"{name} · {made_words(wanted)}")
         self.advise.setEnabled(
             bool(self._ready and self._draft and self._draft.likeness and self._draft.likeness.switch)
         )
@@ -397,7 +399,8 @@ class ImpostersBench(Bench):
         instead = now is not None and now.instead is not None and scene is now.instead.scene
         if way == _OVERDRAW:
             yield Progress(0, 1, "counting")
-            counts = overdraw(scene, camera, size)
+            turned = now.instead.turned(camera) if instead and now is not None and now.instead is not None else scene
+            counts = overdraw(turned, camera, size)
             return Shot(in_colours(counts), np.where(counts > 0, 0, -1).astype(np.int32))
         how = Settings(1, 1, buffers=("ids",)) if quick or way == _EDGES else Settings(4, 8, buffers=("ids",))
         shown: Drawable | None = scene
@@ -412,7 +415,9 @@ class ImpostersBench(Bench):
         if shown is None:
             return Shot(np.zeros((size[1], size[0], 4), np.uint8), np.full((size[1], size[0]), -1, np.int32))
         drawn = now.instead.drawn if instead and now is not None and now.instead is not None else None
-        if drawn is None:
+        if way == _EDGES and instead and now is not None and now.instead is not None:
+            picture = yield from draw(now.instead.turned(camera), camera, size, how)
+        elif drawn is None:
             picture = yield from draw(shown, camera, size, how)
         else:
             picture = yield from drawn(camera, size, how)
@@ -430,6 +435,8 @@ class ImpostersBench(Bench):
         pixels = self._height_of(self.view.camera)
         self.stair.show_here(pixels or None)
         self.readout.setText(f"{pixels:.0f} px high on {self._session.watched.name}" if pixels else "")
+        made = self._draft.made if self._draft is not None else None
+        self.pane.show_frames_of(made, self.view.camera)
 
     def look_from(self, pixels: float) -> None:
         """Go so far away that the thing is so many pixels high."""

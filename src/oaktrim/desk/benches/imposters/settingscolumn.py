@@ -8,7 +8,7 @@ from functools import partial
 from PySide6.QtCore import QSignalBlocker, Signal
 from PySide6.QtWidgets import QCheckBox, QComboBox, QFormLayout, QLabel, QSpinBox, QVBoxLayout, QWidget
 
-from oaktrim.core.makers.imposter.settings import ChainForm, Family, Imposter, Pivot, SheetMap
+from oaktrim.core.makers.imposter.settings import ChainForm, Family, Imposter, Pivot, SheetMap, Steps
 from oaktrim.desk.look.properties import with_properties
 
 _AXES = {
@@ -23,6 +23,10 @@ _SIDES = (64, 128, 256, 512, 1024, 2048)
 _PIVOTS = {Pivot.ORIGIN: "as the model", Pivot.GROUND: "on the ground", Pivot.CENTRE: "its centre"}
 _MAPS = {
     SheetMap.NORMAL: "normal", SheetMap.ORM: "surface", SheetMap.EMISSIVE: "emissive", SheetMap.DEPTH: "depth",
+}  # fmt: skip
+_FRAMES = (32, 64, 128, 256)
+_STEPS = {
+    Steps.NONE: "not at all", Steps.ONE: "one step", Steps.TWO: "two steps", Steps.MARCH: "march of 24",
 }  # fmt: skip
 _CHAINS: dict[ChainForm | None, str] = {
     None: "beside the model", ChainForm.LEVELS: "a level of it", ChainForm.NAMED: "levels by name",
@@ -46,6 +50,7 @@ class SettingsColumn(QWidget):
         self.setFixedWidth(184)
         self.axes, self.side, self.pivot, self.chain = QComboBox(), QComboBox(), QComboBox(), QComboBox()
         self.cards, self.upright, self.outline, self.gutter = QSpinBox(), QSpinBox(), QSpinBox(), QSpinBox()
+        self.frames, self.rows, self.frame_side, self.steps = QSpinBox(), QSpinBox(), QComboBox(), QComboBox()
         self.backs = with_properties(QCheckBox("backs apart"), toolTip="Bake fronts and backs of cards each for itself")
         self.maps = {kind: QCheckBox(words) for kind, words in _MAPS.items()}
         self._form = QFormLayout()
@@ -54,11 +59,13 @@ class SettingsColumn(QWidget):
     def _build(self) -> None:
         for box, rows in (
             (self.axes, _AXES), (self.side, {side: f"{side:,} px" for side in _SIDES}), (self.pivot, _PIVOTS),
-            (self.chain, _CHAINS),
+            (self.chain, _CHAINS), (self.frame_side, {side: f"{side} px" for side in _FRAMES}), (self.steps, _STEPS),
         ):  # fmt: skip
             for value, words in rows.items():
                 box.addItem(str(words), value)
         self.cards.setRange(1, 256)
+        self.frames.setRange(2, 32)
+        self.rows.setRange(1, 8)
         self.upright.setRange(0, 100)
         self.upright.setSuffix(" %")
         self.outline.setRange(0, 16)
@@ -70,6 +77,8 @@ class SettingsColumn(QWidget):
         for words, widget, about in (
             ("Cards", self.axes, "Which way cards face"), ("Cards", self.cards, "Of a cloud, at most"),
             ("Upright", self.upright, "How far upright cards are preferred"),
+            ("Frames", self.frames, "To a side, or in a row of a ring"), ("Rows", self.rows, "Of a ring, one above the other"),
+            ("Frame", self.frame_side, "Side of a frame"), ("Depth", self.steps, "How often a look is corrected by depth"),
             ("Sheet", self.side, "Longest side of the sheet"), ("Gutter", self.gutter, "Texels between cards"),
             ("Outline", self.outline, "Corners around what is covered"), ("Pivot", self.pivot, "What stands at its origin"),
             ("Stands", self.chain, "Beside the model, or as one of its levels"),
@@ -91,6 +100,10 @@ class SettingsColumn(QWidget):
         self.cards.valueChanged.connect(lambda value: self._say(cards=value))
         self.upright.valueChanged.connect(lambda value: self._say(upright=value / 100))
         self.outline.valueChanged.connect(lambda value: self._say(outline=value if value > 2 else 0))
+        self.frames.valueChanged.connect(lambda value: self._say(frames=value))
+        self.rows.valueChanged.connect(lambda value: self._say(rows=value))
+        self.frame_side.activated.connect(lambda _: self._say(frame_size=self.frame_side.currentData()))
+        self.steps.activated.connect(lambda _: self._say(steps=self.steps.currentData()))
         self.gutter.valueChanged.connect(lambda value: self._say(gutter=value))
         self.backs.clicked.connect(lambda on: self._say(sides=2 if on else 1))
         for kind, check in self.maps.items():
@@ -107,15 +120,18 @@ class SettingsColumn(QWidget):
 
     def show_settings(self, wanted: Imposter) -> None:
         """Show what is set."""
-        boxes = (self.cards, self.upright, self.outline, self.gutter)
+        boxes = (self.cards, self.upright, self.outline, self.gutter, self.frames, self.rows)
         blocked = [QSignalBlocker(box) for box in boxes]
         self.cards.setValue(wanted.cards)
         self.upright.setValue(round(wanted.upright * 100))
         self.outline.setValue(wanted.outline)
         self.gutter.setValue(wanted.gutter)
+        self.frames.setValue(wanted.frames)
+        self.rows.setValue(wanted.rows)
         del blocked
         choices: Sequence[tuple[QComboBox, object, str]] = (
             (self.axes, wanted.axes, wanted.axes), (self.side, wanted.size, f"{wanted.size:,} px"),
+            (self.frame_side, wanted.frame_size, f"{wanted.frame_size} px"), (self.steps, wanted.steps, ""),
             (self.pivot, wanted.pivot, ""), (self.chain, None if wanted.chain is None else wanted.chain.form, ""),
         )  # fmt: skip
         for box, value, words in choices:
@@ -127,6 +143,12 @@ class SettingsColumn(QWidget):
         for kind, check in self.maps.items():
             check.setChecked(kind in wanted.maps)
         self.backs.setChecked(wanted.sides == 2)
-        cloud = wanted.family is Family.CLOUD
-        for field, on in ((self.axes, not cloud), (self.cards, cloud), (self.upright, cloud)):
+        cloud, frames = wanted.family is Family.CLOUD, wanted.family.of_frames
+        for field, on in (
+            (self.axes, wanted.family is Family.CARDS), (self.cards, cloud), (self.upright, cloud), (self.frames, frames),
+            (self.rows, wanted.family is Family.RING), (self.frame_side, frames), (self.steps, frames),
+            (self.side, not frames), (self.gutter, not frames),
+        ):  # fmt: skip
             self._form.setRowVisible(field, on)
+        self.backs.setVisible(not frames)
+        self.maps[SheetMap.DEPTH].setVisible(not frames)

@@ -7,8 +7,12 @@ from functools import partial
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QButtonGroup, QFrame, QGridLayout, QHBoxLayout, QLabel, QPushButton, QVBoxLayout
 
+from oaktrim.core.makers.imposter.frames.lookup import towards
+from oaktrim.core.makers.imposter.frames.made import FramesMade
+from oaktrim.core.makers.imposter.made import AnyMade, ImposterMade
 from oaktrim.core.makers.imposter.settings import SheetMap
 from oaktrim.core.proof.imposterdraft import ImposterDraft
+from oaktrim.core.render.camera import Camera
 from oaktrim.core.units import bytes_text, decibels_text, size_text
 from oaktrim.desk.look.layouts import clear_layout
 from oaktrim.desk.look.properties import with_properties
@@ -93,7 +97,12 @@ class SheetPane(QFrame):
         self._draft = draft
         if fresh:
             base = made.sheet.maps[SheetMap.BASE]
-            self._size.setText(f"{size_text(base.width, base.height)} · {len(made.sheet.cards)} cards")
+            what = (
+                f"{made.sheet.grid.columns} × {made.sheet.grid.rows} frames"
+                if isinstance(made, FramesMade)
+                else f"{len(made.sheet.cards)} cards"
+            )
+            self._size.setText(f"{size_text(base.width, base.height)} · {what}")
             for kind, key in self.maps.items():
                 key.setVisible(kind in made.sheet.maps)
             shown = next((k for k, key in self.maps.items() if key.isChecked() and k in made.sheet.maps), SheetMap.BASE)
@@ -102,6 +111,21 @@ class SheetPane(QFrame):
             self.warnings.setText("\n".join(f"▲ {line}" for line in made.warnings[:3]))
             self.warnings.setVisible(bool(made.warnings))
         self._show_table(draft)
+
+    def show_frames_of(self, made: AnyMade | None, camera: Camera) -> None:
+        """Mark the frames that are blended for a camera, with their weights."""
+        if not isinstance(made, FramesMade):
+            self.sheet.show_frames(())
+            return
+        cells, weights = made.sheet.grid.around(towards(made.sheet, camera))
+        side = made.sheet.side
+        self.sheet.show_frames(
+            tuple(
+                (int(c) * side, int(r) * side, side, float(w))
+                for (c, r), w in zip(cells, weights, strict=True)
+                if w > 0.005
+            )
+        )
 
     def _show_map(self, kind: SheetMap, _: bool = True) -> None:
         made = self._draft.made if self._draft is not None else None
@@ -119,7 +143,7 @@ class SheetPane(QFrame):
             *((f"memory, {name}", f"+{bytes_text(size)}") for name, size in draft.memory),
             ("clear, of what is drawn", f"{made.clear_share * 100:.0f} %"),
         ]
-        if made.cloud is not None:
+        if isinstance(made, ImposterMade) and made.cloud is not None:
             rows.append(("planes hold within", f"{made.cloud.error:.3g} m"))
         chain = draft.settings.chain
         if draft.likeness is not None and chain is not None:

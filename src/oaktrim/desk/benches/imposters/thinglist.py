@@ -19,7 +19,12 @@ _KEY = Qt.ItemDataRole.UserRole
 
 def made_words(maker: Imposter) -> str:
     """Return what an imposter is, in a few words."""
-    return f"cloud of {maker.cards}" if maker.family is Family.CLOUD else f"cards {maker.axes}"
+    if maker.family is Family.RING:
+        return f"ring of {maker.rows} × {maker.frames}, {maker.frame_size} px"
+    if maker.family.of_frames:
+        return f"{maker.family.value} of {maker.frames}, {maker.frame_size} px"
+    what = f"cloud of {maker.cards}" if maker.family is Family.CLOUD else f"cards {maker.axes}"
+    return f"{what}, {maker.size:,} px"
 
 
 class ThingList(QFrame):
