@@ -165,6 +165,12 @@ def main() -> None:
         window.reveal(window.atlas)
         wait_for(app, lambda: window.atlas.likeness is not None)
         take(window, app, "atlas", folder)
+        window.reveal(window.imposters)
+        imposters = window.imposters
+        imposters.show_thing(("landing.gltf", ("ferry kiosk",)))
+        wait_for(app, lambda: imposters._draft is not None and imposters._draft.likeness is not None)
+        imposters.look_from(520)
+        take(window, app, "imposters", folder)
         window.session.watch("lounge")
         window.reveal(window.ship)
         window.ship.folder.setText(str(Path(scratch) / "heronmere-lounge"))

@@ -95,3 +95,25 @@ def test_a_chain_is_written_beside_with_distances_for_the_screen(tmp_path):
     assert {"box_imposter.glb", "box_imposter_levels.glb"} < {path.name for path in (tmp_path / "out").iterdir()}
     rows = json.loads(run(*given, "--chain", "named", "--target", "visor", "--as", "json", "--out", tmp_path / "named"))
     assert rows[0]["levels"][0]["name"].endswith("_LOD0")
+
+
+def test_frames_come_with_their_sheets_shaders_and_what_each_variant_costs(tmp_path):
+    box(tmp_path)
+    out = tmp_path / "out"
+    rows = json.loads(
+        run("imposter", tmp_path / "box.glb", "--kind", "dome", "--frames", "6", "--frame-size", "32", "--as", "json", "--out", out)
+    )  # fmt: skip
+    assert {path.name for path in out.iterdir()} == {
+        "box_imposter.glb", "box_imposter.imposter.json", "box_imposter.glsl", "box_imposter.es.glsl", "box_imposter_base.png",
+        "box_imposter_normal.png", "box_imposter_depth.png",
+    }  # fmt: skip
+    written = json.loads((out / "box_imposter.imposter.json").read_text())
+    frames = written["frames"]
+    assert (frames["columns"], frames["rows"], frames["frame_size"]) == (6, 6, 32) and len(frames["directions"]) == 36
+    assert written["width"] == 192 and written["maps"] == ["base", "normal", "depth"]
+    ways = {(way["frames"], way["steps"]): way for way in rows[0]["variants"]}
+    assert ways[3, "2"]["reads"] > ways[3, "0"]["reads"] > ways[1, "0"]["reads"]
+    assert ways[3, "2"]["overlap"] > ways[1, "0"]["overlap"] and rows[0]["after"]["frames"] == 36
+    assert (out / "box_imposter.glsl").read_text().startswith("#version 330")
+    if validator.is_there():
+        assert validator.errors(out / "box_imposter.glb") == []

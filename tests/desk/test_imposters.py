@@ -181,3 +181,18 @@ def test_a_finding_opens_it_and_any_thing_can_be_chosen(qtbot, bench):
 def test_a_tree_without_models_says_what_the_bench_is_for(opened):
     opened.reveal(opened.imposters)
     assert opened.imposters._pages.currentIndex() == 0
+
+
+def test_families_are_really_tried_and_frames_are_shown_with_their_weights(qtbot, bench):
+    bench._change(size=128, frames=4, frame_size=32)
+    bench.advice.click()
+    qtbot.waitUntil(lambda: bench._why != "", timeout=60000)
+    assert {part.split()[0] for part in bench._why.split("; ")} == {"cards", "cloud", "dome"}
+    bench._change(family=Family.SPHERE, frames=4, frame_size=32)
+    drafted(qtbot, bench)
+    assert len(bench.pane.sheet.frames) == 3
+    assert sum(weight for *_, weight in bench.pane.sheet.frames) == pytest.approx(1, abs=0.01)
+    before = bench.pane.sheet.frames
+    bench.view.set_camera(bench.view.camera.orbited(0.9, 0.4))
+    assert bench.pane.sheet.frames != before
+    assert bench.settings.frames.isVisible() and not bench.settings.cards.isVisible()

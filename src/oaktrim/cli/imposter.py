@@ -31,6 +31,7 @@ from oaktrim.core.makers.names import safe
 from oaktrim.core.makers.sourcemodel import SourceModel, image_path, model_at
 from oaktrim.core.pixels.levels import level_count
 from oaktrim.core.progress import Task
+from oaktrim.core.proof.imposteradvice import Variant, variants
 from oaktrim.core.proof.imposterlikeness import HEIGHTS, ImposterLikeness, likeness, stand_in
 from oaktrim.core.scene.read import parse_model
 from oaktrim.core.survey.derived import Sources
@@ -213,6 +214,7 @@ class _Done:
     draws: int
     curve: ImposterLikeness | None
     levels: tuple[Level, ...]
+    variants: tuple[Variant, ...] = ()
 
 
 def _whole(path: Path, settings: Imposter, out: Path, link: _Link) -> Task[_Done]:
@@ -232,8 +234,12 @@ def _whole(path: Path, settings: Imposter, out: Path, link: _Link) -> Task[_Done
     data = imposter_glb(made, lambda kind: {"data": packed[kind], "uri": f"{stem}_{kind.value}"}, stem)
     place = ReferenceFolder(root, f"{stem}.glb")
     curve: ImposterLikeness | None = None
+    ways: tuple[Variant, ...] = ()
     if link.switch is not None:
-        curve = yield from likeness(subject, stand_in(made, parse_model(data, place, whole=True)))
+        instead = stand_in(made, parse_model(data, place, whole=True))
+        curve = yield from likeness(subject, instead)
+        if isinstance(made, FramesMade):
+            ways = tuple((yield from variants(made, instead)))
     out.mkdir(parents=True, exist_ok=True)
     write_atomic(target, data)
     loose = packed if settings.family.of_frames else {k: v for k, v in packed.items() if k is SheetMap.DEPTH}
@@ -247,10 +253,10 @@ def _whole(path: Path, settings: Imposter, out: Path, link: _Link) -> Task[_Done
         whole = chained(source, plan, parse_gltf(data, place), partial(_held, source, root))
         write_atomic(out / f"{stem}_levels.glb", whole)
     levels = () if plan is None else plan.levels
-    told = None if curve is None else curve.as_json()
+    told = None if curve is None else curve.as_json() | ({"variants": [way.as_json() for way in ways]} if ways else {})
     write_atomic(beside, imposter_json(replace(made, settings=linked), told, levels, link.screen))
     draws = len({(int(o), int(m)) for o, m in zip(subject.draws.objects, subject.draws.materials, strict=True)})
-    return _Done(made, len(subject.draws.triangles), draws, curve, levels)
+    return _Done(made, len(subject.draws.triangles), draws, curve, levels, ways)
 
 
 def _held(source: SourceModel, root: Path, place: int) -> dict[str, Any] | None:
@@ -284,6 +290,7 @@ def _row(done: _Done) -> dict[str, Any]:
         },
         "clear_share": round(made.clear_share, 4),
         "likeness": None if curve is None else curve.as_json(),
+        "variants": [way.as_json() for way in done.variants],
         "levels": [asdict(level) for level in done.levels],
         "warnings": list(made.warnings),
     }
@@ -323,6 +330,11 @@ def _print(done: _Done, wanted: float | None, out: Path) -> None:
         console().print("its own: of the model, and itself moved by half a pixel")
         if wanted and wanted > curve.switch:
             click.echo(f"oak-trim: at {wanted:.0f} pixels it would be noticed", err=True)
+    for way in done.variants:
+        console().print(
+            f"{way.frames} frame{'s' if way.frames > 1 else ''}, depth steps {way.steps.value}: {way.reads} reads, "
+            f"overlap {way.likeness.overlap:.3f}, {decibels_text(way.likeness.psnr)} at 128 px"
+        )
     for level in done.levels:
         share = f"down to {level.share:.3f} of the screen's height" if level.share > 0 else "from there on"
         console().print(f"{level.name}: {level.triangles:,} triangles, {share}")

@@ -4,17 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from pathlib import Path
 
 from oaktrim.core.codecs.effort import Effort
 from oaktrim.core.codecs.settings import EncodeSettings
 from oaktrim.core.codecs.texture import decode_level, encode_texture
-from oaktrim.core.files.pictures import png_of
 from oaktrim.core.files.references import ReferenceFolder
 from oaktrim.core.formats.catalogue import FORMATS
 from oaktrim.core.makers.imposter.chain import Level, chain_plan
 from oaktrim.core.makers.imposter.kind import sheet_path, subject_in
-from oaktrim.core.makers.imposter.made import AnyMade, imposter_glb, imposter_of
+from oaktrim.core.makers.imposter.made import AnyMade, imposter_of
 from oaktrim.core.makers.imposter.settings import Imposter, SheetMap
 from oaktrim.core.makers.registry import MakerContext, kind_of
 from oaktrim.core.makers.sourcemodel import model_in
@@ -22,6 +20,7 @@ from oaktrim.core.pixels.image import Image
 from oaktrim.core.pixels.levels import level_count
 from oaktrim.core.plan.resolve import Plan
 from oaktrim.core.progress import Progress, Task
+from oaktrim.core.proof.imposteradvice import Trial, bare_model, trials
 from oaktrim.core.proof.imposterlikeness import ImposterLikeness, StandIn, likeness, stand_in
 from oaktrim.core.render.drawable import Drawable
 from oaktrim.core.scene.read import parse_model
@@ -72,7 +71,8 @@ def draft(found: Inventory, settings: Imposter, plans: Sequence[Plan], max_pixel
     yield Progress(1, 4, "choosing cards", now)
     made = yield from imposter_of(subject, settings)
     yield Progress(2, 4, "packing as it ships", now)
-    model = parse_model(_bare(made), ReferenceFolder(found.root, settings.source_model), whole=True)
+    place = ReferenceFolder(found.root, settings.source_model)
+    model = parse_model(bare_model(made, place), place, whole=True)
     maps = yield from _shipped(made, plans[0]) if plans else _as_baked(made)
     plan = chain_plan(source.model, settings, subject.pivot, made.triangles)
     now = replace(
@@ -84,10 +84,16 @@ def draft(found: Inventory, settings: Imposter, plans: Sequence[Plan], max_pixel
     return replace(now, likeness=(yield from likeness(subject, now.instead)))
 
 
-def _bare(made: AnyMade) -> bytes:
-    """Return the imposter's model with pictures that nobody reads."""
-    dot = png_of(Image.of(next(iter(made.sheet.maps.values())).pixels[:1, :1]), Path("dot.png"))
-    return imposter_glb(made, lambda kind: {"data": dot, "uri": kind.value}, "imposter")
+def advice(found: Inventory, settings: Imposter, max_pixels: int) -> Task[list[Trial]]:
+    """Bake small imposters of each family of what settings are of; see `imposteradvice.trials`.
+
+    Raises
+    ------
+    OakTrimError : the model cannot be read, or nothing of it can be baked
+    """
+    yield Progress(0, 3, "reading the model")
+    source = model_in(found.root, settings.source_model)
+    return (yield from trials(subject_in(source, found.sources(max_pixels), settings), settings))
 
 
 def _as_baked(made: AnyMade) -> Task[dict[SheetMap, Image]]:

@@ -228,6 +228,9 @@ class StairChart(QWidget):
         now, room = tokens(), self._room()
         top, bottom = room.bottom() + _RULER + 2, self.height() - 4.0
         if not self.levels:
+            painter.setPen(QColor(now.soft))
+            words = "The imposter stands beside its model" if self.likeness is not None else ""
+            painter.drawText(QRectF(room.left(), top, room.width(), bottom - top), Qt.AlignmentFlag.AlignCenter, words)
             return
         most = max(level.triangles for level in self.levels)
         starts = [room.left(), *(self.x_of(level.share * self.lines) for level in self.levels)]

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from math import ceil, log2
 
-from oaktrim.core.makers.imposter.settings import Chain, Family, Imposter
+from oaktrim.core.makers.imposter.settings import Chain, Family, Imposter, SheetMap
 from oaktrim.core.survey.facts import ModelFacts
 from oaktrim.core.survey.findings.structure import is_far
 from oaktrim.core.survey.inventory import Inventory
@@ -87,5 +87,6 @@ def advised(thing: Thing, lines: int, chain: bool = True) -> Imposter:
         cards=max(1, cards),
         size=min(_MOST_SIDE, max(_LEAST_SIDE, side)),
         outline=8,
+        maps=(SheetMap.BASE, SheetMap.NORMAL, SheetMap.ORM),
         chain=Chain(min(4.0, max(thing.share * 1.05, 8 / lines)) if thing.share > 0 else 0.1) if chain else None,
     )

@@ -26,7 +26,8 @@ from oaktrim.core.makers.imposter.settings import Chain, ChainForm, Family, Hand
 from oaktrim.core.makers.imposter.things import advised, far_things, things_of
 from oaktrim.core.makers.registry import of_type
 from oaktrim.core.progress import Progress, Task
-from oaktrim.core.proof.imposterdraft import ImposterDraft, draft
+from oaktrim.core.proof.imposteradvice import Trial
+from oaktrim.core.proof.imposterdraft import ImposterDraft, advice, draft
 from oaktrim.core.render.camera import Camera, framing
 from oaktrim.core.render.drawable import Drawable
 from oaktrim.core.render.inspect import edges
@@ -73,13 +74,19 @@ class ImpostersBench(Bench):
         self._drafts: dict[Key, Imposter] = {}
         self._now: Key | None = None
         self._document = -1
+        self._why = ""
         self._draft: ImposterDraft | None = None
         self._key: tuple[object, ...] = ()
         self._work: Work | None = None
+        self._trials: Work | None = None
         self._name = with_properties(QLabel("Imposters"), objectName="title")
         self._about = with_properties(QLabel(), objectName="caption", accessibleName="What the imposter is")
         self.families: dict[Family, QPushButton] = {}
         self.ways: dict[str, QPushButton] = {}
+        self.advice = with_properties(
+            QPushButton("Which?"),
+            toolTip="Bake small ones of each family, and take the one that is most like the thing",
+        )
         self.make = with_properties(QPushButton("Make it"), objectName="primary")
         self.remove = with_properties(QPushButton("Take it back"), toolTip="The job makes no imposter of this any more")
         self.things = ThingList()
@@ -172,6 +179,7 @@ class ImpostersBench(Bench):
             group.addButton(key)
             top.addWidget(key)
             self.families[family] = key
+        top.addWidget(self.advice)
         top.addSpacing(6)
         self._about.setMinimumWidth(30)
         top.addWidget(self._about, 1)
@@ -212,6 +220,7 @@ class ImpostersBench(Bench):
         self.pane.outlined.connect(self._outline)
         self.fly.clicked.connect(self.fly_through)
         self.advise.clicked.connect(self.use_advice)
+        self.advice.clicked.connect(self.try_families)
         self.make.clicked.connect(self.make_it)
         self.remove.clicked.connect(self._take_back)
 
@@ -219,6 +228,7 @@ class ImpostersBench(Bench):
         return [
             Action("Make the imposter that is shown", self.make_it),
             Action("Make imposters of all far things", self.make_all),
+            Action("Try which family of imposter suits the thing", self.try_families),
             Action("Switch to the imposter where it is advised", self.use_advice),
             Action("Fly away from the thing and its imposter", self.fly_through),
         ]
@@ -239,8 +249,9 @@ class ImpostersBench(Bench):
 
     def stop(self) -> None:
         self._flight.stop()
-        if self._work is not None:
-            self._work.cancel()
+        for work in (self._work, self._trials):
+            if work is not None:
+                work.cancel()
 
     # What is shown
 
@@ -292,7 +303,7 @@ class ImpostersBench(Bench):
     def show_thing(self, key: Key) -> None:
         """Show another thing."""
         if key != self._now:
-            self._now = key
+            self._now, self._why = key, ""
             self._flight.stop()
             self.refresh()
 
@@ -381,12 +392,15 @@ class ImpostersBench(Bench):
         self.pane.show_draft(now)
         if now.likeness is not None:
             self.likeness.setText(self._in_words(now))
+            self.likeness.setToolTip(f"{self._in_words(now)}\n{self._why}".strip())
         self._show_settings()
         self._show_here()
 
     def _in_words(self, now: ImposterDraft) -> str:
         assert now.likeness is not None
         switch, chain = now.likeness.switch, now.settings.chain
+        if self._why:
+            return f"at 64 px: {self._why}"
         words = f"not noticed from {switch} px down" if switch else "noticed at every height looked at"
         if chain is not None and chain.switch * self.lines > max(switch, 1) * 1.05:
             words += f" · ▲ it stands from {chain.switch * self.lines:.0f} px on, where it is noticed"
@@ -503,6 +517,32 @@ class ImpostersBench(Bench):
             vanish = min(chain.vanish, share * 0.99) if chain is not None else 0.0
             form = chain.form if chain is not None else ChainForm.LEVELS
             self._change(chain=Chain(share, vanish, form=form))
+
+    def try_families(self) -> None:
+        """Bake small imposters of each family, take the most like, and say why."""
+        wanted, session, now = self.wanted(), self._session, self._now
+        if wanted is None or session.inventory is None:
+            return
+        if self._trials is not None:
+            self._trials.cancel()
+
+        def done(found: list[Trial]) -> None:
+            if found and now == self._now:
+                best = found[0].settings
+                self._why = "; ".join(trial.words for trial in found)
+                frames = {"frames": 12, "frame_size": 128} if best.family.of_frames else {}
+                self._change(family=best.family, outlines=(), **frames)
+
+        def failed(error: Exception) -> None:
+            self.likeness.setText(str(error))
+
+        work = self._trials = start(advice(session.workshop.found, wanted, session.job.max_pixels), self, done, failed)
+        work.progress.connect(self._step)
+        work.ended.connect(partial(self._trials_ended, work))
+
+    def _trials_ended(self, work: Work) -> None:
+        if self._trials is work:
+            self._trials = None
 
     def _outline(self, card: int, corners: tuple[tuple[float, float], ...]) -> None:
         wanted = self.wanted()
