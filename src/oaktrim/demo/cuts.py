@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from oaktrim.core.makers.glyphs.sheet import GlyphSheet
-from oaktrim.core.makers.imposter.settings import Family, Imposter
+from oaktrim.core.makers.imposter.settings import Family, Imposter, SheetMap
 from oaktrim.core.makers.pack.pack import ChannelSource, Lane, Pack
 from oaktrim.core.makers.registry import Maker
 from oaktrim.core.plan.cuts import Cap, Cut, Drop, SetFormat, SetLevels
@@ -69,6 +69,7 @@ _GREYS = (
 _PACKED = ("warden/boots_orm",)
 _FAR = ("reeds/reed_bank_far", "rack/bicycle_rack_far", "kiosk/kiosk_far", "posts/post_and_boat_far")
 _FAR_BASES, _FAR_NORMALS = (tuple(f"{name}_{kind}" for name in _FAR) for kind in ("base", "normal"))
+_FAR_SURFACES = tuple(f"{name}_orm" for name in _FAR[2:])
 _FAR_DEPTHS = tuple(f"{name}_depth" for name in _FAR[2:])
 _SINGLE = (
     *_GREYS,
@@ -115,8 +116,9 @@ def demo_makers() -> tuple[Maker, ...]:
         "reeds/reed_bank_far", "landing.gltf", ("reed bank",), family=Family.CLOUD, cards=16, size=512, outline=8
     )
     rack = Imposter("rack/bicycle_rack_far", "landing.gltf", ("bicycle rack",), axes="xz", size=256, outline=8)
+    maps = (SheetMap.BASE, SheetMap.NORMAL, SheetMap.ORM)
     kiosk, clump = (
-        Imposter(name, "landing.gltf", nodes, family=Family.DOME, frames=8, frame_size=64, outline=8)
+        Imposter(name, "landing.gltf", nodes, family=Family.DOME, frames=8, frame_size=64, outline=8, maps=maps)
         for name, nodes in (
             ("kiosk/kiosk_far", ("ferry kiosk",)), ("posts/post_and_boat_far", ("old mooring post", "rowing boat")),
         )
@@ -156,11 +158,15 @@ def demo_cuts() -> tuple[Cut, ...]:
         Cut(SetFormat("astc-6x6"), (*_BASES, *_OILSKIN, *_SMALL_BASES, *_OPAQUE_ALPHA, *_CUT_OUT, *_FAR_BASES), _SMALL),
         # So small that the border of its blocks counts.
         Cut(SetFormat("astc-6x6"), _FORGOTTEN, _SMALL),
-        Cut(SetFormat("astc-5x5"), (*_NORMALS, *_SMALL_NORMALS, *_SURFACES, *_PACKED, *_FAR_NORMALS), _SMALL),
+        Cut(
+            SetFormat("astc-5x5"),
+            (*_NORMALS, *_SMALL_NORMALS, *_SURFACES, *_PACKED, *_FAR_NORMALS, *_FAR_SURFACES),
+            _SMALL,
+        ),
         Cut(SetFormat("eac-r11"), (*_SINGLE, *_FAR_DEPTHS), _SMALL),
         # A habit from before there were blocks, which the survey finds: gradients in 16 bits.
         Cut(SetFormat("rgb565"), ("lantern/lantern_base.png",), _PHONE),
-        Cut(SetFormat("bc1"), (*_SMALL_BASES, *_OPAQUE_ALPHA, *_SURFACES), _CONSOLE),
+        Cut(SetFormat("bc1"), (*_SMALL_BASES, *_OPAQUE_ALPHA, *_SURFACES, *_FAR_SURFACES), _CONSOLE),
         Cut(SetFormat("bc7"), (*_BASES, *_OILSKIN, *_CUT_OUT, *_PACKED, *_FAR_BASES), _CONSOLE),
         Cut(SetFormat("bc6h"), _SKIES, _CONSOLE),
         Cut(Cap(1024), ("kiosk/roof_orm.png",), _CONSOLE),
