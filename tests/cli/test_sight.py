@@ -1,12 +1,13 @@
 """`oak-trim sight` and `oak-trim station`, as a build machine runs them."""
 
 import json
+import subprocess
 
 import numpy as np
 import pytest
 from PIL import Image as PillowImage
 
-from tests.cli.test_commands import run
+from tests.cli.test_commands import COMMAND, run
 from tests.kit.sights import wall
 
 
@@ -103,3 +104,23 @@ def test_cameras_of_a_model_are_looked_from_and_a_path_is_walked(tmp_path):
     assert walk[0]["time"] == 0 and walk[-1]["time"] == 5
     assert walk[-1]["wanted"] > walk[0]["wanted"] and all(row["kept"] + row["blurred"] == row["wanted"] for row in walk)
     assert "Along walk" in run("sight", job, "--target", "pocket")
+
+
+def test_a_survey_asks_sightlines_and_goes_on_where_they_cannot_be_asked(tmp_path):
+    root, job = tmp_path / "yard", tmp_path / "yard.oak"
+    root.mkdir()
+    wall(root, half=2.0, side=1024, repeats=1.0, camera=40.0)
+    run("job", "new", root, "--out", job)
+    run("station", job, "add", "far", "--eye", "0,0,40", "--target", "0,0,0")
+    found = subprocess.run([COMMAND, "survey", str(job), "--as", "json"], capture_output=True, text=True, check=False)
+    assert "levels-to-spare" in found.stdout and not found.stderr
+    assert "as wanted" in run("role-rules", job, "--role", "base-colour", "--of", "wanted")
+    row = json.loads(run("sight", job, "--target", "lounge", "--as", "json"))["textures"][0]
+    # Lounge filters anisotropically: a level more than the side is kept.
+    assert row["width"] == 1024 > max(row["ships"]) >= row["side"]
+    run("role-rules", job, "--role", "base-colour", "--remove")
+    document = json.loads(job.read_text())
+    document["sightlines"]["nearest"] = [{"metres": 2, "where": "nofield:x"}]
+    job.write_text(json.dumps(document))
+    done = subprocess.run([COMMAND, "survey", str(job)], capture_output=True, text=True, check=False)
+    assert "nothing is looked at from the sightlines" in done.stderr and "wall_base.png" in done.stdout

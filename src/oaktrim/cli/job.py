@@ -188,8 +188,8 @@ def _share(text: str) -> float:
 @click.option(
     "--of",
     "basis",
-    type=click.Choice(list(ShareOf)),
-    default=ShareOf.BASE_COLOUR,
+    type=click.Choice([row.value for row in ShareOf]),
+    default=ShareOf.BASE_COLOUR.value,
     show_default=True,
     help="What the share is of: the base colour of the material, or the side that sightlines want.",
 )
@@ -201,7 +201,7 @@ def role_rules(
     path: Path,
     role: str | None,
     share: str | None,
-    basis: ShareOf,
+    basis: str,
     floor: int | None,
     ceiling: int | None,
     remove: bool,
@@ -217,7 +217,7 @@ def role_rules(
             job = job.without_rule(Role(role), targets)
         else:
             try:
-                job = job.with_rule(RoleRule(Role(role), _share(share or "1"), floor, ceiling, targets, basis))
+                job = job.with_rule(RoleRule(Role(role), _share(share or "1"), floor, ceiling, targets, ShareOf(basis)))
             except ValueError as error:
                 raise fail(str(error)) from error
         _save(job, path, source)

@@ -5,8 +5,10 @@ from __future__ import annotations
 from dataclasses import dataclass
 from pathlib import Path
 
+import click
+
 from oaktrim.cli.console import run
-from oaktrim.core.errors import FileError
+from oaktrim.core.errors import FileError, OakTrimError
 from oaktrim.core.job.document import SUFFIX, Job, load_job, new_job, root_of, targets_of
 from oaktrim.core.makers.build import survey_tree
 from oaktrim.core.plan.report import Survey, survey
@@ -49,10 +51,24 @@ def look(source: Source, inventory: Inventory, targets: tuple[Target, ...], alwa
     Parameters
     ----------
     always : wherever there are sightlines; else only for targets whose role rules go by them
+
+    Raises
+    ------
+    OakTrimError : a model cannot be read, or a filter not be understood, and role rules go by what is seen; else that is said,
+        and nothing is known of what is seen
     """
     job = source.job
+    needed = any(needs_demand(job.role_rules, target.id) for target in targets)
     asked = tuple(t for t in targets if needs_demand(job.role_rules, t.id) or (always and job.sightlines))
-    return run(demands_of(inventory, asked, job.sightlines, job.max_pixels)) if asked else {}
+    if not asked:
+        return {}
+    try:
+        return run(demands_of(inventory, asked, job.sightlines, job.max_pixels))
+    except OakTrimError as error:
+        if needed:
+            raise
+        click.echo(f"oak-trim: nothing is looked at from the sightlines: {error}", err=True)
+        return {}
 
 
 def weigh_source(source: Source, names: tuple[str, ...], seen: bool = True) -> Survey:

@@ -150,7 +150,7 @@ class ImposterKind(MakerKind[Imposter]):
     def derivation(self, maker: Imposter, context: MakerContext) -> Derivation:
         if maker.chain is not None:
             others = (row for row in context.makers if row is not maker and row.name != maker.name)
-            clash = next((row for row in others if _takes_the_place(row, maker.source_model)), None)
+            clash = next((row for row in others if takes_the_place(row, maker.source_model)), None)
             if clash is not None:
                 raise Unsupported(
                     f"{maker.source_model}: {clash.name} takes its place already, so that a chain of levels cannot; let the "
@@ -179,7 +179,7 @@ def sheet_path(settings: Imposter, kind: SheetMap) -> str:
     return f"{settings.name}_{kind.value}"
 
 
-def _takes_the_place(maker: Any, model: str) -> bool:
+def takes_the_place(maker: Any, model: str) -> bool:
     """Say whether a maker puts another model in the place of one."""
     if isinstance(maker, Imposter):
         return maker.chain is not None and maker.source_model == model

@@ -22,6 +22,7 @@ from PySide6.QtWidgets import (
 from oaktrim.core.errors import OakTrimError
 from oaktrim.core.job.begin import with_begun
 from oaktrim.core.job.document import Job
+from oaktrim.core.makers.imposter.kind import takes_the_place
 from oaktrim.core.makers.imposter.settings import Chain, ChainForm, Family, HandOutline, Imposter
 from oaktrim.core.makers.imposter.things import advised, far_things, things_of
 from oaktrim.core.makers.registry import of_type
@@ -277,7 +278,9 @@ class ImpostersBench(Bench):
             thing = next((row for row in things_of(self._session.workshop.found) if row.key == self._now), None)
             if thing is None:
                 return None
-            kept = self._drafts[self._now] = self._session.job.named(advised(thing, self.lines))
+            # Another model stands in its place where a maker says so: a chain would be a second one.
+            chain = not any(takes_the_place(maker, thing.model) for maker in self._session.job.makers)
+            kept = self._drafts[self._now] = self._session.job.named(advised(thing, self.lines, chain))
         return kept
 
     def refresh(self) -> None:
@@ -572,7 +575,11 @@ class ImpostersBench(Bench):
             return
         job = session.history.job
         have = {(row.source_model, row.nodes) for row in self._makers()}
-        chained = {row.source_model for row in self._makers() if row.chain is not None}
+        chained = {
+            model.path
+            for model in session.workshop.found.models
+            if any(takes_the_place(maker, model.path) for maker in job.makers)
+        }
         count = 0
         for thing in far_things(session.workshop.found):
             if thing.key in have:
