@@ -22,7 +22,7 @@ from oaktrim.core.makers.imposter.subject import Subject
 from oaktrim.core.pixels.image import Image
 from oaktrim.core.pixels.metrics import decibels
 from oaktrim.core.progress import Progress, Task
-from oaktrim.core.proof.onmodel import LaidOut, laid_out
+from oaktrim.core.proof.onmodel import CanvasPicture, on_canvas
 from oaktrim.core.render.camera import Camera, Triple
 from oaktrim.core.render.drawable import BoundTexture, Chain, Drawable, chain_of, drawable
 from oaktrim.core.render.drawlist import draw_list
@@ -233,14 +233,14 @@ def _at(thing: Drawable, instead: StandIn, subject: Subject, pixels: int) -> Tas
 class _Looked:
     """A picture as it is judged; `covered` (H, W) is where it covers more than half a pixel."""
 
-    on_canvas: LaidOut
+    on_canvas: CanvasPicture
     covered: NDArray[np.bool_]
 
 
 def _looked(picture: Picture) -> _Looked:
     # Anything is to be seen where its alpha says so.
     seen = replace(picture, ids=np.where(picture.colour[..., 3] > 0, 0, -1).astype(np.int32))
-    return _Looked(laid_out(seen), picture.colour[..., 3] > 0.5)
+    return _Looked(on_canvas(seen), picture.colour[..., 3] > 0.5)
 
 
 def _overlap(a: NDArray[np.bool_], b: NDArray[np.bool_]) -> float:

@@ -123,11 +123,11 @@ class Compared:
 
 def compared(before: Picture, after: Picture, pixels_a_degree: float = PIXELS_A_DEGREE) -> Compared:
     """Compare two pictures of one camera, laid on the canvas as they are shown; both need ids."""
-    return laid_out(before).against(laid_out(after), pixels_a_degree)
+    return on_canvas(before).against(on_canvas(after), pixels_a_degree)
 
 
 @dataclass(frozen=True, eq=False)
-class LaidOut:
+class CanvasPicture:
     """A picture on the canvas.
 
     Parameters
@@ -141,7 +141,7 @@ class LaidOut:
     shown: NDArray[np.float32]
     light: NDArray[np.float32]
 
-    def against(self, other: LaidOut, pixels_a_degree: float = PIXELS_A_DEGREE) -> Compared:
+    def against(self, other: CanvasPicture, pixels_a_degree: float = PIXELS_A_DEGREE) -> Compared:
         """Compare it with another of the same size."""
         steps = perceptual_error_map(self.light, other.light, pixels_a_degree)
         seen = self.seen | other.seen
@@ -151,10 +151,10 @@ class LaidOut:
         return Compared(steps, float(np.sqrt(np.square(steps[seen]).mean())), decibels(square / 255**2))
 
 
-def laid_out(picture: Picture) -> LaidOut:
+def on_canvas(picture: Picture) -> CanvasPicture:
     """Return a picture on the canvas; it needs ids."""
     codes = picture.codes()
     alpha = codes[..., 3:].astype(np.float32) / 255
     shown = (codes[..., :3] * alpha + CANVAS * (1 - alpha)).astype(np.float32)
     light: NDArray[np.float32] = srgb_to_linear(shown / 255).astype(np.float32)
-    return LaidOut(codes, picture.ids >= 0, shown, light)
+    return CanvasPicture(codes, picture.ids >= 0, shown, light)
