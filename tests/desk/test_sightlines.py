@@ -124,7 +124,7 @@ def test_a_role_rule_goes_by_what_is_seen_and_ships_only_once_that_is_known(qtbo
     ruler = session.plan("lounge").total("memory")
     assert ruler < session.plan("lounge", cut=False).total("memory")
     # The other targets have screens of their own.
-    qtbot.waitUntil(lambda: not any(session.sights.is_asking(target) for target in session.targets), timeout=60000)
+    qtbot.waitUntil(lambda: not any(session.sights.is_pending(target) for target in session.targets), timeout=60000)
     assert all(int(session.plan(target.id).footprint.width[row]) < 1024 for target in session.targets)
     session.edit(session.job.with_rule(RoleRule(Role.BASE_COLOUR, 0.5, of=ShareOf.WANTED)), "half")
     assert int(session.plan().footprint.width[row]) == kept // 2

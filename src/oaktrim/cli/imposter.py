@@ -250,7 +250,7 @@ def _whole(path: Path, settings: Imposter, out: Path, link: _Link) -> Task[_Done
     linked = msgspec.structs.replace(settings, chain=link.chain(0 if curve is None else curve.switch))
     plan = chain_plan(source.model, linked, subject.pivot, made.triangles)
     if plan is not None:
-        whole = chained(source, plan, parse_gltf(data, place), partial(_held, source, root))
+        whole = chained(source, plan, parse_gltf(data, place), partial(_image_row, source, root))
         write_atomic(out / f"{stem}_levels.glb", whole)
     levels = () if plan is None else plan.levels
     told = None if curve is None else curve.as_json() | ({"variants": [way.as_json() for way in ways]} if ways else {})
@@ -259,7 +259,7 @@ def _whole(path: Path, settings: Imposter, out: Path, link: _Link) -> Task[_Done
     return _Done(made, len(subject.draws.triangles), draws, curve, levels, ways)
 
 
-def _held(source: SourceModel, root: Path, place: int) -> dict[str, Any] | None:
+def _image_row(source: SourceModel, root: Path, place: int) -> dict[str, Any] | None:
     """Return an image of the source as the file that it lies in, to be held inside what is written."""
     image = source.model.images[place]
     if not image.uri:

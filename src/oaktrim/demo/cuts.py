@@ -6,7 +6,7 @@ from oaktrim.core.makers.glyphs.sheet import GlyphSheet
 from oaktrim.core.makers.imposter.settings import Family, Imposter, SheetMap
 from oaktrim.core.makers.pack.pack import ChannelSource, Lane, Pack
 from oaktrim.core.makers.registry import Maker
-from oaktrim.core.plan.cuts import Cap, Cut, Drop, SetFormat, SetLevels
+from oaktrim.core.plan.cuts import Cap, Cut, Drop, KeepCoverage, SetFormat, SetLevels
 from oaktrim.core.sight.sightlines import Path, Portrait, Sightlines, Station, Step
 
 _NORMALS = (
@@ -145,6 +145,7 @@ def demo_cuts() -> tuple[Cut, ...]:
         Cut(Cap(4), _CONSTANT),
         Cut(Cap(64), _FORGOTTEN),
         Cut(SetFormat("r8"), _GREYS),
+        Cut(KeepCoverage(128), _FAR_BASES),
         Cut(Cap(2048), (*_REEDS, "reeds/reed_n.png")),
         Cut(Cap(512), _ROPES),
         Cut(SetLevels(False), (*_ICONS, "interface/timetable_small_base.png")),

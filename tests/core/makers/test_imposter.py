@@ -12,6 +12,8 @@ from oaktrim.core.files.atomic import read_bytes
 from oaktrim.core.files.gltf import parse_gltf
 from oaktrim.core.files.pictures import png_of, write_png
 from oaktrim.core.files.references import ReferenceFolder
+from oaktrim.core.job.begin import with_begun
+from oaktrim.core.job.document import new_job
 from oaktrim.core.makers.build import BuildSpec, survey_tree
 from oaktrim.core.makers.imposter.chain import chain_plan, chained
 from oaktrim.core.makers.imposter.cloud import chosen
@@ -23,7 +25,7 @@ from oaktrim.core.makers.imposter.things import Thing, advised, things_of
 from oaktrim.core.makers.registry import MakerContext, kind_of
 from oaktrim.core.makers.sourcemodel import model_at
 from oaktrim.core.pixels.image import Image
-from oaktrim.core.plan.cuts import Cut, SetFormat
+from oaktrim.core.plan.cuts import Cut, KeepCoverage, SetFormat
 from oaktrim.core.plan.resolve import resolve
 from oaktrim.core.progress import finish
 from oaktrim.core.proof.imposterlikeness import likeness, stand_in
@@ -404,7 +406,11 @@ def test_in_a_job_it_stands_beside_its_model_and_ships(far_job, tmp_path):
     plan = resolve(inventory, target_named("lounge"))
     packed = resolve(tree.found, plan.target, (Cut(SetFormat("bc7"), ("stone.png",)),))
     cuts = kind_of(maker).first_cuts(maker, packed, MakerContext(far_job))
-    assert {cut.path: cut.format for cut in cuts}["far_base"] == "bc7"
+    by_path = {cut.path: cut for cut in cuts}
+    assert by_path["far_base"].format == "bc7"
+    assert (by_path["far_base"].coverage, by_path["far_normal"].coverage) == (128, 0)
+    begun = with_begun(new_job(far_job), maker, [packed])
+    assert Cut(KeepCoverage(128), ("far_base",), ("lounge",)) in begun.cuts
     finish(ship(plan, tmp_path / "out"))
     shipped = parse_gltf((tmp_path / "out" / "far.glb").read_bytes(), ReferenceFolder(tmp_path / "out", "far.glb"))
     assert all((tmp_path / "out" / row["uri"]).is_file() for row in shipped.raw["images"])

@@ -6,7 +6,7 @@ from collections.abc import Iterable
 
 from oaktrim.core.job.document import Job
 from oaktrim.core.makers.registry import Maker, kind_of
-from oaktrim.core.plan.cuts import Cap, Change, Cut, SetFormat
+from oaktrim.core.plan.cuts import Cap, Change, Cut, KeepCoverage, SetFormat
 from oaktrim.core.plan.resolve import Plan
 
 
@@ -26,6 +26,7 @@ def with_begun(job: Job, maker: Maker, plans: Iterable[Plan]) -> Job:
         for cut in kind_of(maker).first_cuts(maker, plan, context):
             changes: list[Change] = [Cap(cut.side)] if cut.side else []
             changes += [SetFormat(cut.format)] if cut.format else []
+            changes += [KeepCoverage(cut.coverage)] if cut.coverage else []
             for change in changes:
                 job = job.with_cut(Cut(change, (cut.path,), (plan.target.id,)))
     return job

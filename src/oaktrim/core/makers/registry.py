@@ -59,11 +59,18 @@ class MakerContext:
 
 @dataclass(frozen=True)
 class FirstCut:
-    """How an output ships from the beginning: the longest side, 0 for its own, and the format, empty for its own."""
+    """How an output ships from the beginning.
+
+    Parameters
+    ----------
+    side : the longest, 0 for its own; format : empty for its own
+    coverage : alpha of 255 from which levels keep what a cut-out shows, 0 for levels as they are filtered
+    """
 
     path: str
     side: int = 0
     format: str = ""
+    coverage: int = 0
 
 
 class MakerKind(ABC, Generic[Settings]):

@@ -99,7 +99,7 @@ class Sights(QObject):
                 return target
         return None
 
-    def is_asking(self, target: Target) -> bool:
+    def is_pending(self, target: Target) -> bool:
         """Say whether role rules of a target go by what has not yet been found."""
         return needs_demand(self._shown.job.role_rules, target.id) and self._key(target) not in self._whole
 

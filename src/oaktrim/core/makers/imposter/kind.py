@@ -38,6 +38,8 @@ _ROLES = {
     SheetMap.BASE: Role.BASE_COLOUR, SheetMap.NORMAL: Role.NORMAL, SheetMap.ORM: Role.SURFACE,
     SheetMap.EMISSIVE: Role.EMISSIVE, SheetMap.DEPTH: Role.HEIGHT,
 }  # fmt: skip
+# Alpha of 255 at which imposters are cut out.
+CUT_OUT = 128
 _CHANNELS = {SheetMap.BASE: 4, SheetMap.DEPTH: 1}
 
 
@@ -169,7 +171,12 @@ class ImposterKind(MakerKind[Imposter]):
         order = np.argsort(-plan.line("memory")[rows], kind="stable")
         names = [ORDER[plan.formats[row]] for row in rows[order]]
         return [
-            FirstCut(sheet_path(maker, kind), 0, format_of_all(plan, names, _ROLES[kind], kind is SheetMap.BASE))
+            FirstCut(
+                sheet_path(maker, kind),
+                format=format_of_all(plan, names, _ROLES[kind], kind is SheetMap.BASE),
+                # What is cut out at a half stays as much of it on all levels: thin things would vanish.
+                coverage=CUT_OUT if kind is SheetMap.BASE else 0,
+            )
             for kind in maker.sheet_maps
         ]
 

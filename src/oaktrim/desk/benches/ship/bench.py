@@ -144,7 +144,7 @@ class ShipBench(Bench):
             return
         self._looked_at = self.folder.text()
         self._title.setText(f"Ship for {session.watched.name}")
-        if session.sights.is_asking(session.watched):
+        if session.sights.is_pending(session.watched):
             self._words.setText("Role rules go by what is seen: looking from the sightlines …")
             self.go.setEnabled(False)
             return

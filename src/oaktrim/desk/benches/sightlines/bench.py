@@ -572,14 +572,14 @@ class SightlinesBench(Bench):
     def add_station(self) -> None:
         """Keep the present view as a station of the job."""
         if self._loaded is not None:
-            self._edits.add_station(self._edits.seen_from(self.view.camera, self._loaded), self._loaded)
+            self._edits.add_station(self._edits.station_of(self.view.camera, self._loaded), self._loaded)
 
     def type_station(self) -> None:
         """Ask for a station by its numbers, beginning with the chosen one or the present view."""
         loaded, place, mine = self._loaded, self.stations.shots.currentRow(), self._mine()
         if loaded is None:
             return
-        first = mine[place] if 0 <= place < len(mine) else self._edits.seen_from(self.view.camera, loaded)
+        first = mine[place] if 0 <= place < len(mine) else self._edits.station_of(self.view.camera, loaded)
         station = StationAsking(first, self._session.watched.screen, self).ask()
         if station is not None:
             self._edits.add_station(station, loaded)

@@ -32,7 +32,7 @@ class Edits:
         assert inventory is not None
         return self.lines or with_cameras(self.lines, inventory, loaded)
 
-    def seen_from(self, camera: Camera, loaded: Loaded) -> Station:
+    def station_of(self, camera: Camera, loaded: Loaded) -> Station:
         """Return a station that sees what a camera does, under a name that is free."""
         inventory = self._session.inventory
         assert inventory is not None

@@ -92,8 +92,8 @@ class StreamingPane(QWidget):
         before = residency(self._session.plan(cut=False), stage, walked)
         after = residency(self._session.plan(), stage, walked)
         most = max(self.before.most_of(before), self.after.most_of(after))
-        self.before.show_residency(before, most, _told(before))
-        self.after.show_residency(after, most, _told(after))
+        self.before.show_residency(before, most, _summary(before))
+        self.after.show_residency(after, most, _summary(after))
         self.words.setText(_in_words(after))
         self.words.setToolTip(
             "\n".join(
@@ -107,7 +107,7 @@ class StreamingPane(QWidget):
             self._work.cancel()
 
 
-def _told(found: Residency) -> str:
+def _summary(found: Residency) -> str:
     """Return what stands beside a band's title."""
     blurred = f"{len(found.blurred)} blurred" if found.blurred else "nothing blurred"
     late = f", {found.late.max():.1f} s late" if found.late.max(initial=0) > _WORSE_BY else ""

@@ -21,6 +21,7 @@ def _read(codes, starts, tables, columns, side, column, row, u, v, lod, first, l
 
     Parameters
     ----------
+    codes : (N, 14) uint8; starts : (L,) where levels begin; columns : of frames; side : of one on the first level, texels
     tables : (2, 256) from codes to light, as sRGB and as they are
     """
     below = min(int(lod), starts.shape[0] - 1)
@@ -128,7 +129,20 @@ def draw_rows(
     first, last, offsets, rays, cells, bases, weights, steps, codes, starts, tables, columns, side, lod, lit, lights, sky, centre,
     extent, colour, ids,
 ):  # fmt: skip
-    """Draw rows of pixels; rays (5, 3): origin, what a step across and down adds to it, the way, and what it adds to that."""
+    """Draw rows [first, last) of pixels, each sample cut out where its cover is below a half.
+
+    Parameters
+    ----------
+    offsets : (S, 2) float64, where samples lie in a pixel, 0 to 1
+    rays : (6, 3) float64, from the centre in halves of a frame: an origin, what it gains from the middle of the picture to its
+        right and to its upper edge, then a direction, and the same of that
+    cells : (K, 2) int64 columns and rows of the frames that are read; bases : (K, 3, 3) as in `_met`; weights : (K,)
+    steps : corrections by depth, -1 for a march; lod : level that is read
+    codes, starts, tables, columns, side : as in `_read`
+    lit : by `lights` (L, 13) and `sky` (2, 3); else the base colour
+    centre : (3,) and extent : of half a frame, in the units of the scene
+    colour : (H, W, 4) float32 linear, premultiplied, and ids : (H, W) int32, 0 where anything is; filled
+    """
     height, width = ids.shape
     out, where, mixed = np.zeros(14), np.zeros(3), np.zeros(14)
     base, light = np.zeros(3, np.float32), np.zeros(3, np.float32)

@@ -41,7 +41,8 @@ class FrameTexels:
 
     Parameters
     ----------
-    codes : (N, 14) uint8; starts : (L,) where each level begins; columns : of frames; side : of a frame on the first level
+    codes : (N, 14) uint8, rows of texels level after level; starts : (L,) int64, the row at which each level begins
+    sheet : that they are of
     """
 
     codes: NDArray[np.uint8]
