@@ -196,3 +196,15 @@ def test_families_are_really_tried_and_frames_are_shown_with_their_weights(qtbot
     bench.view.set_camera(bench.view.camera.orbited(0.9, 0.4))
     assert bench.pane.sheet.frames != before
     assert bench.settings.frames.isVisible() and not bench.settings.cards.isVisible()
+
+
+def test_frames_that_no_sightline_sees_are_left_out(qtbot, bench):
+    bench.families[Family.DOME].click()
+    assert bench.settings.seen.isVisible() and not bench.settings.axes.isVisible()
+    bench.settings.seen.click()
+    qtbot.waitUntil(lambda: bench.wanted().family is Family.RING, timeout=20000)
+    # One camera sees it: a step to either side of where it stands.
+    assert bench.wanted().frames == 2 and bench.wanted().sector[1] < 10 and bench.wanted().rows == 1
+    drafted(qtbot, bench)
+    assert "2 frames in the place of 144" in said(bench, "What was measured")
+    assert bench.pane.figures["triangles"].startswith("600 →")

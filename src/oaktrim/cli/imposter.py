@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from dataclasses import asdict, dataclass, replace
 from functools import partial
 from math import inf
@@ -14,6 +15,7 @@ import msgspec
 
 from oaktrim.cli.atlas import below_one_root, picture_kind
 from oaktrim.cli.console import console, run, table
+from oaktrim.cli.sources import source_at
 from oaktrim.core.errors import FileError, shown
 from oaktrim.core.files.atomic import write_atomic
 from oaktrim.core.files.gltf import parse_gltf
@@ -21,10 +23,12 @@ from oaktrim.core.files.pictures import MAX_PIXELS, png_of
 from oaktrim.core.files.references import ReferenceFolder
 from oaktrim.core.formats.catalogue import FORMATS
 from oaktrim.core.makers.atlas.opened import Pictures
+from oaktrim.core.makers.build import survey_tree
 from oaktrim.core.makers.imposter.chain import Level, chain_plan, chained
 from oaktrim.core.makers.imposter.frames.made import FramesMade
 from oaktrim.core.makers.imposter.kind import shaders
 from oaktrim.core.makers.imposter.made import SCREEN, AnyMade, ImposterMade, imposter_glb, imposter_json, imposter_of
+from oaktrim.core.makers.imposter.seenfrom import ring_of, seen_in
 from oaktrim.core.makers.imposter.settings import Chain, ChainForm, Family, Imposter, Pivot, SheetMap, Steps
 from oaktrim.core.makers.imposter.subject import subject_of
 from oaktrim.core.makers.names import safe
@@ -34,6 +38,7 @@ from oaktrim.core.progress import Task
 from oaktrim.core.proof.imposteradvice import Variant, variants
 from oaktrim.core.proof.imposterlikeness import HEIGHTS, ImposterLikeness, likeness, stand_in
 from oaktrim.core.scene.read import parse_model
+from oaktrim.core.survey.cache import SurveyCache
 from oaktrim.core.survey.derived import Sources
 from oaktrim.core.survey.places import source_bytes
 from oaktrim.core.targets.target import target_named
@@ -66,6 +71,10 @@ class _Maps(click.ParamType[tuple[SheetMap, ...]]):
     "--frames", type=click.IntRange(2, 32), default=12, show_default=True, help="To a side, or in a row of a ring."
 )
 @click.option("--rows", type=click.IntRange(1, 8), default=2, show_default=True, help="Of a ring.")
+@click.option(
+    "--seen", "job", metavar="JOB", type=click.Path(path_type=Path, exists=True, dir_okay=False),
+    help="Make a ring of those frames alone that the sightlines of this job can see.",
+)  # fmt: skip
 @click.option(
     "--frame-size", type=click.Choice(["32", "64", "128", "256"]), default="128", show_default=True, metavar="PX",
     help="Side of a frame.",
@@ -117,6 +126,7 @@ def imposter(
     cards: int,
     frames: int,
     rows: int,
+    job: Path | None,
     frame_size: str,
     steps: str,
     size: int,
@@ -165,12 +175,26 @@ def imposter(
         except ValueError as error:
             raise click.UsageError(str(error)) from error
         link = _Link(form, wanted, vanish, SCREEN if target is None else target_named(target).screen)
+        if job is not None:
+            if settings.family is not Family.RING:
+                raise click.UsageError("--seen is of a ring")
+            settings = run(_as_seen(path, settings, job))
         done = run(_whole(path, settings, out, link))
         found.append(_row(done))
         if shape == "table":
             _print(done, wanted, out)
     if shape == "json":
         click.echo(msgspec.json.format(msgspec.json.encode(found), indent=1))
+
+
+def _as_seen(path: Path, settings: Imposter, job: Path) -> Task[Imposter]:
+    """Return a ring without the frames that no sightline of a job sees."""
+    source = source_at(job)
+    name = os.path.relpath(path.absolute(), source.root.absolute())
+    surveyed = yield from survey_tree(source.root, source.job.scan_settings, source.job.build_spec, SurveyCache())
+    found, wanted = surveyed.inventory, msgspec.structs.replace(settings, source_model=name)
+    seen = yield from seen_in(found, wanted, source.job.sightlines, source.job.max_pixels)
+    return msgspec.structs.replace(ring_of(wanted, seen), source_model=settings.source_model)
 
 
 def _switch(text: str) -> float | None:

@@ -3,23 +3,30 @@
 from functools import partial
 
 import moderngl
+import msgspec
 import numpy as np
 import pytest
 from tests.core.makers.test_imposter import box, opened
 from tests.kit import validator
 
+from oaktrim.core.errors import Unsupported
 from oaktrim.core.files.pictures import png_of
 from oaktrim.core.files.references import ReferenceFolder
+from oaktrim.core.makers.build import BuildSpec, survey_tree
 from oaktrim.core.makers.imposter.frames.glsl import programs, shader_file
 from oaktrim.core.makers.imposter.frames.lookup import draw_frames, frame_levels, level_for, texels_of, towards
 from oaktrim.core.makers.imposter.frames.mapping import axes, grid_of
 from oaktrim.core.makers.imposter.made import imposter_glb, imposter_json, imposter_of
+from oaktrim.core.makers.imposter.seenfrom import ring_of, seen_in
 from oaktrim.core.makers.imposter.settings import Family, Imposter, SheetMap, Steps
 from oaktrim.core.progress import finish
 from oaktrim.core.proof.imposterlikeness import likeness, stand_in
 from oaktrim.core.render.camera import Camera
-from oaktrim.core.render.picture import Settings
+from oaktrim.core.render.picture import Settings, draw
 from oaktrim.core.scene.read import parse_model
+from oaktrim.core.sight.sightlines import Sightlines, Zone
+from oaktrim.core.survey.cache import SurveyCache
+from oaktrim.core.survey.scan import ScanSettings
 
 FAMILIES = (Family.RING, Family.SPHERE, Family.DOME)
 
@@ -79,6 +86,10 @@ def stone(tmp_path_factory):
         )
         for family in FAMILIES
     }
+    part = settings(
+        Family.RING, frames=7, rows=3, rise=(-10, 40), sector=(200, 130), frame_size=64, outline=8, maps=maps
+    )
+    found["sector"] = finish(imposter_of(opened(root, "box.glb"), part))
     return root, found
 
 
@@ -158,6 +169,7 @@ class Shader:
         self.set("frames_extent", sheet.extent)
         self.set("frames_grid", (grid.columns, grid.rows, sheet.side, sheet.side.bit_length() - 3))
         self.set("frames_rise", grid.rise)
+        self.set("frames_turn", grid.turn)
         self.set("frames_kind", FAMILIES.index(grid.family))
 
     def set(self, name, value) -> None:
@@ -195,8 +207,16 @@ def cameras(sheet, count):
         )
 
 
+def is_near(sheet, camera, degrees=60):
+    """Say whether an eye is at most so far away from where some frame is seen from."""
+    way, grid = towards(sheet, camera), sheet.grid
+    nearest = max(grid.direction(*cell) @ way for cell in grid.around(way)[0])
+    return nearest > np.cos(np.radians(degrees)) * np.linalg.norm(way)
+
+
 PAIRS = [
     (Family.DOME, Steps.TWO), (Family.SPHERE, Steps.ONE), (Family.RING, Steps.NONE), (Family.SPHERE, Steps.MARCH),
+    ("sector", Steps.TWO),
 ]  # fmt: skip
 
 
@@ -207,7 +227,9 @@ def test_the_shader_that_ships_draws_what_we_draw(stone, family, steps):
     shader, texels = Shader(made, steps), texels_of(made.sheet)
     apart, overlaps = [], []
     for side in (128, 64, 32):
-        for camera in cameras(made.sheet, 64 if side < 128 else 12):
+        for camera in cameras(made.sheet, 64):
+            if family == "sector" and not is_near(made.sheet, camera):
+                continue
             ours = finish(draw_frames(texels, camera, (side, side), Settings(1), steps, lit=False))
             theirs = shader.draw(camera, (side, side))
             a, b = ours.colour[..., 3] > 0.5, theirs[..., 3] > 127
@@ -243,3 +265,37 @@ def test_the_nearest_frame_alone_and_the_other_language_compile(stone):
             shader.context.program(
                 vertex_shader=f"{head}\n#define VERTEX\n{rest}", fragment_shader=f"{head}\n#define FRAGMENT\n{rest}"
             )
+
+
+def test_a_sector_holds_only_what_is_between_its_ends():
+    grid = grid_of(settings(Family.RING, frames=5, rows=3, rise=(0.0, 40.0), sector=(30.0, 80.0)))
+    assert grid.count == 15 and not grid.closed
+    for turn, lift, column, row in ((30, 0, 0, 0), (70, 20, 2, 1), (110, 40, 4, 2), (140, 60, 4, 2), (-20, -30, 0, 0)):
+        a, b = np.radians([turn, lift])
+        way = np.array([np.sin(a) * np.cos(b), np.sin(b), np.cos(a) * np.cos(b)])
+        assert grid.place(way) == pytest.approx((column, row), abs=1e-6)
+    with pytest.raises(ValueError, match="rise"):
+        settings(Family.RING, rise=(20.0, -5.0))
+
+
+def test_a_ring_of_what_sightlines_see(stone, tmp_path):
+    root, _ = stone
+    zone = Zone("shore", nearest=0.5, low=(2.0, 0.3, 2.0), high=(4.0, 1.0, 4.0))
+    inventory = finish(survey_tree(root, ScanSettings(), BuildSpec(), SurveyCache())).inventory
+    wanted = settings(Family.DOME, frames=12)
+    seen = finish(seen_in(inventory, wanted, Sightlines(zones=(zone,)), 1 << 24))
+    start, width = seen.sector
+    assert 18 < start < 30 and 62 < start + width < 72 and -10 < seen.rise[0] < seen.rise[1] < 20
+    ring = ring_of(wanted, seen)
+    assert grid_of(ring).count < 12 and ring.family is Family.RING and ring.rows <= 2
+    made = finish(imposter_of(opened(root, "box.glb"), msgspec.structs.replace(ring, frame_size=64)))
+    # From where it is seen, as like as with all frames.
+    _, model = model_of(made, tmp_path)
+    instead = stand_in(made, model)
+    for way in ((3.0, 0.6, 3.0), (2.2, 0.9, 3.8)):
+        camera = Camera(way, tuple(made.sheet.centre), 0.4)
+        real = finish(draw(made.subject.scene(), camera, (64, 64), Settings(4))).colour[..., 3] > 0.5
+        mine = finish(instead.drawn(camera, (64, 64), Settings(4))).colour[..., 3] > 0.5
+        assert (real & mine).sum() / (real | mine).sum() > 0.93
+    with pytest.raises(Unsupported, match="none of the models"):
+        finish(seen_in(inventory, msgspec.structs.replace(wanted, source_model="no.glb"), Sightlines(), 1 << 24))

@@ -1,5 +1,6 @@
 """Imposters: what cards show, planes of a cloud, outlines, and how far they are from the thing."""
 
+import moderngl
 import numpy as np
 import pytest
 from tests.kit import validator
@@ -25,13 +26,15 @@ from oaktrim.core.makers.imposter.things import Thing, advised, things_of
 from oaktrim.core.makers.registry import MakerContext, kind_of
 from oaktrim.core.makers.sourcemodel import model_at
 from oaktrim.core.pixels.image import Image
+from oaktrim.core.pixels.levels import build_mip_chain, preserve_alpha_coverage
 from oaktrim.core.plan.cuts import Cut, KeepCoverage, SetFormat
 from oaktrim.core.plan.resolve import resolve
 from oaktrim.core.progress import finish
 from oaktrim.core.proof.imposterlikeness import likeness, stand_in
-from oaktrim.core.render.camera import Camera
+from oaktrim.core.render.camera import Camera, framing
 from oaktrim.core.render.drawlist import draw_list
 from oaktrim.core.render.overdraw import overdraw
+from oaktrim.core.render.picture import Settings, draw
 from oaktrim.core.scene.read import parse_model
 from oaktrim.core.ship.run import ship
 from oaktrim.core.sight.views import scene_of
@@ -439,3 +442,82 @@ def test_far_things_and_what_is_advised_for_them(tmp_path):
     low = advised(far, 1080)
     assert low.family is Family.CARDS and low.size == 128 and low.nodes == ("group",)
     assert low.chain.switch == pytest.approx(0.015 * 1.05) and advised(far, 2160).size == 256
+
+
+def bush(root):
+    """Three hundred small leaves every way, each with a round cut-out."""
+    rng = np.random.default_rng(3)
+    y, x = np.mgrid[0:64, 0:64] / 31.5 - 1
+    leaf = smooth(64, 64, 4, seed=5).pixels.copy()
+    leaf[..., 3] = np.where(x * x + y * y < 0.9, 255, 0)
+    made = Coat()
+    extra = {"doubleSided": True, "alphaMode": "MASK", "alphaCutoff": 0.5}
+    paint = made.paint("leaf", extra=extra, baseColorTexture=made.picture(root, "leaf.png", Image.of(leaf)))
+    turns = np.linalg.qr(rng.normal(size=(300, 3, 3)))[0]
+    stack = [SQUARE * 0.25 @ turn + rng.uniform(0, 1, 3) for turn in turns]
+    triangles = np.concatenate([np.asarray(SQUARE_TRIANGLES).reshape(-1, 3) + 4 * n for n in range(300)])
+    made.add(paint, np.concatenate(stack).astype(np.float32), np.tile(UV, (300, 1)), triangles)
+    return made.save(root / "bush.glb")
+
+
+def test_a_card_on_which_nothing_shows_is_not_drawn(tmp_path):
+    made = Coat()
+    clear = Image.of(np.zeros((8, 8, 4), np.uint8))
+    extra = {"doubleSided": True, "alphaMode": "MASK"}
+    for name, picture, turn in (("seen", smooth(8, 8, 4), (0, 1, 2)), ("clear", clear, (2, 1, 0))):
+        paint = made.paint(name, extra=extra, baseColorTexture=made.picture(tmp_path, f"{name}.png", picture))
+        made.add(paint, SQUARE.astype(np.float32)[:, list(turn)], UV, SQUARE_TRIANGLES)
+    made.save(tmp_path / "two.glb")
+    found = make(tmp_path, "two.glb", family=Family.CLOUD, cards=2, size=64)
+    assert len(found.sheet.cards) == 2 and len(found.sheet.drawn) == 1 and found.triangles == 2
+    _, model = model_of(found, tmp_path)
+    assert len(model.meshes[0].primitives[0].triangles) == 2
+    assert imposter_json(found).count(b'"corner"') == 1
+
+
+CARDS_VERTEX = """#version 330 core
+in vec3 place; in vec2 uv; uniform mat4 to_clip; out vec2 at;
+void main() { at = uv; gl_Position = to_clip * vec4(place, 1.0); }"""
+CARDS_FRAGMENT = """#version 330 core
+in vec2 at; uniform sampler2D base; out vec4 colour;
+void main() { vec4 found = texture(base, at); if (found.a < 0.5) discard; colour = vec4(found.rgb, 1.0); }"""
+
+
+def test_a_driver_draws_the_cards_that_ship_as_we_do(tmp_path):
+    """What a game's renderer makes of the model and of the levels of its sheet, cut out at a half."""
+    bush(tmp_path)
+    made = make(tmp_path, "bush.glb", family=Family.CLOUD, cards=24, size=512, gutter=8, outline=6)
+    _, model = model_of(made, tmp_path)
+    context = moderngl.create_context(standalone=True, backend="egl")
+    program = context.program(vertex_shader=CARDS_VERTEX, fragment_shader=CARDS_FRAGMENT)
+    levels = preserve_alpha_coverage(build_mip_chain(made.sheet.maps[SheetMap.BASE]), 128)
+    texture = context.texture(levels[0].size, 4, levels[0].pixels.tobytes(), internal_format=0x8C43)
+    texture.build_mipmaps(0, len(levels) - 1)
+    for number, level in enumerate(levels):
+        texture.write(level.pixels.tobytes(), level=number, alignment=1)
+    texture.filter = moderngl.LINEAR_MIPMAP_LINEAR, moderngl.LINEAR
+    texture.use()
+    (primitive,) = model.meshes[0].primitives
+    vertices = np.concatenate([primitive.positions, primitive.uvs[0]], axis=1)[primitive.triangles.reshape(-1)]
+    array = context.vertex_array(program, [(context.buffer(vertices.astype("f4").tobytes()), "3f 2f", "place", "uv")])
+    subject = made.subject
+    overlaps = {}
+    for side in (128, 64, 32):
+        both = either = like = any_of = 0
+        for turn in np.linspace(0, 2 * np.pi, 16, endpoint=False):
+            way = np.array([np.sin(turn), 0.3, np.cos(turn)])
+            camera = framing(subject.low, subject.high, tuple(way))
+            target = context.simple_framebuffer((side, side), 4)
+            target.use()
+            target.clear()
+            context.enable_only(moderngl.DEPTH_TEST)
+            program["to_clip"].value = tuple(camera.to_clip(1.0).T.reshape(-1))
+            array.render()
+            theirs = np.frombuffer(target.read(components=4), np.uint8).reshape(side, side, 4)[::-1, :, 3] > 127
+            ours = finish(draw(stand_in(made, model).scene, camera, (side, side), Settings(1))).colour[..., 3] > 0.5
+            real = finish(draw(subject.scene(), camera, (side, side), Settings(16))).colour[..., 3] > 0.5
+            both, either = both + int((ours & theirs).sum()), either + int((ours | theirs).sum())
+            like, any_of = like + int((real & theirs).sum()), any_of + int((real | theirs).sum())
+        overlaps[side] = both / either, like / any_of
+    assert min(same for same, _ in overlaps.values()) > 0.95
+    assert overlaps[64][1] > 0.86 and overlaps[32][1] > 0.82

@@ -44,7 +44,7 @@ class ImposterMade:
     @property
     def triangles(self) -> int:
         twice = 1 if self.all_both else 2
-        return sum((len(row.outline) - 2) * (twice if self.shown_on_both_sides(row) else 1) for row in self.sheet.cards)
+        return sum((len(row.outline) - 2) * (twice if self.shown_on_both_sides(row) else 1) for row in self.sheet.drawn)
 
     def shown_on_both_sides(self, row: PlacedCard) -> bool:
         """Say whether one side of a card is shown on both."""
@@ -53,13 +53,13 @@ class ImposterMade:
     @property
     def all_both(self) -> bool:
         """All cards show one side on both, so that one material that is seen from both sides will do."""
-        return all(self.shown_on_both_sides(row) for row in self.sheet.cards)
+        return all(self.shown_on_both_sides(row) for row in self.sheet.drawn)
 
     @property
     def clear_share(self) -> float:
         """Of the texels that its triangles draw, how many are clear."""
         alpha = self.sheet.maps[SheetMap.BASE].pixels[..., 3]
-        drawn = sum(_area(row.outline) for row in self.sheet.cards)
+        drawn = sum(_area(row.outline) for row in self.sheet.drawn)
         return float(1 - min(1.0, (alpha > 0).sum() / max(1.0, drawn)))
 
 
@@ -161,9 +161,9 @@ def _geometry(
     """Return positions, normals, tangents, UVs and indices of all outlines."""
     points, normals, tangents, uvs, triangles = [], [], [], [], []
     count = 0
-    faces = [(row, 1.0) for row in made.sheet.cards]
+    faces = [(row, 1.0) for row in made.sheet.drawn]
     if not made.all_both:
-        faces += [(row, -1.0) for row in made.sheet.cards if made.shown_on_both_sides(row)]
+        faces += [(row, -1.0) for row in made.sheet.drawn if made.shown_on_both_sides(row)]
     for row, side in faces:
         card, shape = row.card, row.outline
         across = (shape[:, 0] - row.x) / row.width
@@ -240,7 +240,7 @@ def _cards_json(made: ImposterMade) -> dict[str, Any]:
             "depth": [round(row.depth[0], 6), round(row.depth[1], 6)],
             "back": row.card.back,
         }
-        for row in sheet.cards
+        for row in sheet.drawn
     ]
     return {
         "texels_a_unit": round(sheet.density, 4),

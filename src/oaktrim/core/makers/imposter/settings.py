@@ -13,6 +13,7 @@ from oaktrim.core.fields import FilePath, NewPath
 from oaktrim.core.scene.read import SUFFIXES as MODELS
 
 _Part = Annotated[float, Meta(ge=0, le=1)]
+_Lift = Annotated[float, Meta(ge=-89, le=89)]
 _AXES = re.compile(r"[xyz]{1,3}|star:(?:[2-9]|1[0-6])")
 
 
@@ -113,6 +114,8 @@ class Imposter(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag="imp
     sides : 1, seen from behind as a mirror image, or 2, baked from both
     outline : corners of the polygon around what is covered; 0 for whole rectangles
     frames : of a sphere or a dome, to a side; of a ring, in a row; rows : of a ring
+    rise : elevations of a ring's lowest and of its highest row, degrees; one row stands at their middle
+    sector : where a ring's row begins, degrees from +Z towards +X, and how far it goes; 360 for all round
     frame_size : of a frame, texels to a side, a power of two
     steps : how often the look into a frame is corrected by its depth
     outlines : of single cards, by hand; one that leaves out what is covered is not taken
@@ -133,6 +136,8 @@ class Imposter(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag="imp
     outline: Annotated[int, Meta(ge=0, le=16)] = 0
     frames: Annotated[int, Meta(ge=2, le=32)] = 12
     rows: Annotated[int, Meta(ge=1, le=8)] = 2
+    rise: tuple[_Lift, _Lift] = (-15.0, 15.0)
+    sector: tuple[Annotated[float, Meta(ge=-360, le=360)], Annotated[float, Meta(ge=1, le=360)]] = (0.0, 360.0)
     frame_size: Annotated[int, Meta(ge=16, le=512)] = 128
     steps: Steps = Steps.TWO
     outlines: tuple[HandOutline, ...] = ()
@@ -149,6 +154,10 @@ class Imposter(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag="imp
             raise ValueError(f"an outline has at least 3 corners, not {self.outline}")
         if self.frame_size & (self.frame_size - 1):
             raise ValueError(f"a frame is a power of two wide, not {self.frame_size}")
+        if self.rise[0] > self.rise[1] or (self.rows > 1 and self.rise[0] == self.rise[1]):
+            raise ValueError(
+                f"rows of a ring rise from their lowest to their highest, not {self.rise[0]:g} to {self.rise[1]:g}"
+            )
         if SheetMap.BASE not in self.maps:
             raise ValueError("a sheet has a base colour, with whatever other maps")
 

@@ -32,7 +32,10 @@ _CHANNELS = {SheetMap.BASE: 4, SheetMap.DEPTH: 1}
 
 @dataclass(frozen=True, eq=False)
 class PlacedCard:
-    """A card on the sheet: its rectangle in texels, and the corners of its outline there, (K, 2) from the sheet's top left."""
+    """A card on the sheet: its rectangle in texels, and the corners of its outline there, (K, 2) from the sheet's top left.
+
+    One on which nothing shows has no corners, and is not drawn.
+    """
 
     card: Card
     x: int
@@ -56,6 +59,11 @@ class BakedSheet:
     cards: tuple[PlacedCard, ...]
     density: float
     refused: tuple[int, ...] = ()
+
+    @property
+    def drawn(self) -> tuple[PlacedCard, ...]:
+        """The cards on which anything shows."""
+        return tuple(row for row in self.cards if len(row.outline))
 
 
 def baked(subject: Subject, cards: Sequence[Card], settings: Imposter) -> Task[BakedSheet]:
@@ -84,7 +92,7 @@ def baked(subject: Subject, cards: Sequence[Card], settings: Imposter) -> Task[B
         alpha, depth = yield from _bake_one(subject, row, scenes[row.card.slice and settings.sides == 1], maps, known)
         shape = _outline_of(row, alpha, settings.outline)
         mine = next((by_hand for by_hand in settings.outlines if by_hand.card == done), None)
-        if mine is not None:
+        if mine is not None and len(shape):
             given = np.array(mine.corners) * [row.width, row.height]
             if holds(given, alpha >= _COVERED):
                 shape = given + np.array([row.x, row.y], np.float64)
@@ -203,6 +211,8 @@ def _triple(values: Floats) -> Triple:
 
 def _outline_of(row: PlacedCard, alpha: NDArray[np.uint8], corners: int) -> Floats:
     """Return the corners of the polygon that is drawn of a card, on the sheet."""
+    if not (alpha >= _COVERED).any():
+        return np.zeros((0, 2))
     if corners:
         shape = outline(alpha >= _COVERED, corners)
     else:

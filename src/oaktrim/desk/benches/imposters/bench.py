@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from functools import partial
 from math import tan
+from typing import Any
 
 import msgspec
 import numpy as np
@@ -22,7 +24,9 @@ from PySide6.QtWidgets import (
 from oaktrim.core.errors import OakTrimError
 from oaktrim.core.job.begin import with_begun
 from oaktrim.core.job.document import Job
+from oaktrim.core.makers.imposter.frames.mapping import grid_of
 from oaktrim.core.makers.imposter.kind import takes_the_place
+from oaktrim.core.makers.imposter.seenfrom import SeenFrom, ring_of, seen_in
 from oaktrim.core.makers.imposter.settings import Chain, ChainForm, Family, HandOutline, Imposter
 from oaktrim.core.makers.imposter.things import advised, far_things, things_of
 from oaktrim.core.makers.registry import of_type
@@ -215,6 +219,7 @@ class ImpostersBench(Bench):
         self.things.all_wanted.connect(self.make_all)
         self.settings.changed.connect(lambda changes: self._change(**changes))
         self.settings.chained.connect(self._set_chain)
+        self.settings.seen_wanted.connect(self.leave_unseen)
         self.stair.switch_changed.connect(partial(self._set_share, "switch"))
         self.stair.vanish_changed.connect(partial(self._set_share, "vanish"))
         self.stair.looked.connect(self.look_from)
@@ -403,7 +408,7 @@ class ImpostersBench(Bench):
         assert now.likeness is not None
         switch, chain = now.likeness.switch, now.settings.chain
         if self._why:
-            return f"at 64 px: {self._why}"
+            return self._why
         words = f"not noticed from {switch} px down" if switch else "noticed at every height looked at"
         if chain is not None and chain.switch * self.lines > max(switch, 1) * 1.05:
             words += f" · ▲ it stands from {chain.switch * self.lines:.0f} px on, where it is noticed"
@@ -526,20 +531,38 @@ class ImpostersBench(Bench):
         wanted, session, now = self.wanted(), self._session, self._now
         if wanted is None or session.inventory is None:
             return
-        if self._trials is not None:
-            self._trials.cancel()
 
         def done(found: list[Trial]) -> None:
             if found and now == self._now:
                 best = found[0].settings
-                self._why = "; ".join(trial.words for trial in found)
+                self._why = "at 64 px: " + "; ".join(trial.words for trial in found)
                 frames = {"frames": 12, "frame_size": 128} if best.family.of_frames else {}
                 self._change(family=best.family, outlines=(), **frames)
 
-        def failed(error: Exception) -> None:
-            self.likeness.setText(str(error))
+        self._ask(advice(session.workshop.found, wanted, session.job.max_pixels), done)
 
-        work = self._trials = start(advice(session.workshop.found, wanted, session.job.max_pixels), self, done, failed)
+    def leave_unseen(self) -> None:
+        """Make a ring of the frames that sightlines see, and say what that leaves out."""
+        wanted, session, now = self.wanted(), self._session, self._now
+        if wanted is None or session.inventory is None:
+            return
+
+        def done(seen: SeenFrom) -> None:
+            if now == self._now:
+                ring = ring_of(wanted, seen)
+                counts = grid_of(ring).count, grid_of(wanted).count
+                self._why = f"{seen.words}: {counts[0]} frames in the place of {counts[1]}"
+                self._drafts[wanted.source_model, wanted.nodes] = ring
+                self._change()
+
+        task = seen_in(session.workshop.found, wanted, session.job.sightlines, session.job.max_pixels)
+        self._ask(task, done)
+
+    def _ask(self, task: Task[Any], done: Callable[[Any], None]) -> None:
+        """Work on a question about the thing in the background, in the place of the last one."""
+        if self._trials is not None:
+            self._trials.cancel()
+        work = self._trials = start(task, self, done, lambda error: self.likeness.setText(str(error)))
         work.progress.connect(self._step)
         work.ended.connect(partial(self._trials_ended, work))
 

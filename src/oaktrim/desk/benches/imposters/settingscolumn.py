@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from functools import partial
 
 from PySide6.QtCore import QSignalBlocker, Signal
-from PySide6.QtWidgets import QCheckBox, QComboBox, QFormLayout, QLabel, QSpinBox, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QCheckBox, QComboBox, QFormLayout, QLabel, QPushButton, QSpinBox, QVBoxLayout, QWidget
 
 from oaktrim.core.makers.imposter.settings import ChainForm, Family, Imposter, Pivot, SheetMap, Steps
 from oaktrim.desk.look.properties import with_properties
@@ -40,10 +40,12 @@ class SettingsColumn(QWidget):
     -------
     changed : fields of `Imposter` with their new values
     chained : the form of a chain that is wanted, None for none
+    seen_wanted : a ring of those frames alone that sightlines see
     """
 
     changed = Signal(object)
     chained = Signal(object)
+    seen_wanted = Signal()
 
     def __init__(self) -> None:
         super().__init__()
@@ -52,6 +54,10 @@ class SettingsColumn(QWidget):
         self.cards, self.upright, self.outline, self.gutter = QSpinBox(), QSpinBox(), QSpinBox(), QSpinBox()
         self.frames, self.rows, self.frame_side, self.steps = QSpinBox(), QSpinBox(), QComboBox(), QComboBox()
         self.backs = with_properties(QCheckBox("backs apart"), toolTip="Bake fronts and backs of cards each for itself")
+        self.seen = with_properties(
+            QPushButton("Only what is seen"),
+            toolTip="Make a ring of those frames alone that the job's sightlines can see",
+        )
         self.maps = {kind: QCheckBox(words) for kind, words in _MAPS.items()}
         self._form = QFormLayout()
         self._build()
@@ -90,9 +96,11 @@ class SettingsColumn(QWidget):
         for check in self.maps.values():
             self._form.addRow("", check)
         self._form.addRow("", self.backs)
+        self._form.addRow("", self.seen)
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         column.addLayout(self._form)
+        self.seen.clicked.connect(self.seen_wanted)
         self.axes.activated.connect(lambda _: self._say(axes=self.axes.currentData()))
         self.side.activated.connect(lambda _: self._say(size=self.side.currentData()))
         self.pivot.activated.connect(lambda _: self._say(pivot=self.pivot.currentData()))
@@ -151,4 +159,5 @@ class SettingsColumn(QWidget):
         ):  # fmt: skip
             self._form.setRowVisible(field, on)
         self.backs.setVisible(not frames)
+        self._form.setRowVisible(self.seen, frames)
         self.maps[SheetMap.DEPTH].setVisible(not frames)

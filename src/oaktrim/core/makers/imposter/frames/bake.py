@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.ndimage import distance_transform_edt
+from scipy.ndimage import binary_dilation, distance_transform_edt
 
 from oaktrim.core.makers.imposter.frames.mapping import Grid, axes, grid_of
 from oaktrim.core.makers.imposter.outline import outline
@@ -28,6 +28,8 @@ _FINER, _SAMPLES = 2, 4
 _CHANNELS = {SheetMap.BASE: 4, SheetMap.DEPTH: 1}
 # Of the radius, that a frame is larger than the thing, so that its border stays clear.
 _MARGIN = 0.04
+# Of a side, that the outline stands off what frames show.
+_BETWEEN = 24
 
 
 @dataclass(frozen=True, eq=False)
@@ -81,6 +83,8 @@ def baked_frames(subject: Subject, settings: Imposter) -> Task[FrameSheet]:
             for kind, codes in frame.items():
                 maps[kind][area] = codes
             whole |= frame[SheetMap.BASE][..., 3] > 0
+    # Between two frames a corner may stand out a little beyond both.
+    whole = binary_dilation(whole, iterations=max(1, side // _BETWEEN))
     corners = (
         outline(whole, settings.outline or 4) if whole.any() else np.array([[0, 0], [side, 0], [side, side], [0, side]])
     )

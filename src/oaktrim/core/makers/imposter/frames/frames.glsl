@@ -14,14 +14,21 @@ uniform vec3 frames_centre;         // of the thing, in its own space
 uniform float frames_extent;        // half a frame, in the thing's units
 uniform vec4 frames_grid;           // columns, rows, texels to a side of a frame, last level of the sheets
 uniform vec2 frames_rise;           // elevation of a ring's lowest and of its highest row, radians
+uniform vec2 frames_turn;           // where a ring's first column stands, and how far its columns go, radians
 uniform int frames_kind;            // 0 ring, 1 sphere, 2 dome
 
 const float frames_residual = @RESIDUAL@, frames_sure = @SURE@, frames_trust = @TRUST@, frames_shell = @SHELL@;
 
+// A ring goes all round, so that its first frame follows its last.
+bool frames_closed() { return frames_kind == 0 && frames_turn.y > 6.2831; }
+
+// How far a ring turns from a column to the next.
+float frames_stride() { return frames_turn.y / (frames_closed() ? frames_grid.x : frames_grid.x - 1.0); }
+
 // The direction that a frame is seen from.
 vec3 frames_direction(vec2 cell) {
     if (frames_kind == 0) {
-        float turn = 6.283185307179586 * cell.x / frames_grid.x;
+        float turn = frames_turn.x + frames_stride() * cell.x;
         float part = frames_grid.y > 1.0 ? cell.y / (frames_grid.y - 1.0) : 0.0;
         float lift = mix(frames_rise.x, frames_rise.y, part);
         return vec3(sin(turn) * cos(lift), sin(lift), cos(turn) * cos(lift));
@@ -37,10 +44,13 @@ vec3 frames_direction(vec2 cell) {
 vec2 frames_place(vec3 way) {
     vec3 d = normalize(way);
     if (frames_kind == 0) {
-        float turn = fract(atan(d.x, d.z) / 6.283185307179586);
+        float away = mod(atan(d.x, d.z) - frames_turn.x, 6.283185307179586);
+        // Out of the sector, the nearer of its ends.
+        if (!frames_closed() && away > frames_turn.y)
+            away = away - frames_turn.y < 6.283185307179586 - away ? frames_turn.y : 0.0;
         float span = frames_rise.y - frames_rise.x;
         float part = span > 0.0 ? clamp((atan(d.y, length(d.xz)) - frames_rise.x) / span, 0.0, 1.0) : 0.0;
-        return vec2(turn * frames_grid.x, part * (frames_grid.y - 1.0));
+        return vec2(away / frames_stride(), part * (frames_grid.y - 1.0));
     }
     if (frames_kind == 2) d.y = max(d.y, 0.0);
     vec2 p = d.xz / max(abs(d.x) + abs(d.y) + abs(d.z), 1e-30);
@@ -53,7 +63,7 @@ vec2 frames_place(vec3 way) {
 void frames_around(vec3 way, out vec2 cells[3], out vec3 weights) {
     vec2 place = frames_place(way);
     vec2 first = floor(place);
-    if (frames_kind != 0) first.x = min(first.x, frames_grid.x - 2.0);
+    if (!frames_closed()) first.x = min(first.x, frames_grid.x - 2.0);
     first.y = min(first.y, max(0.0, frames_grid.y - 2.0));
     vec2 f = place - first;
     if (f.x + f.y <= 1.0) {
@@ -64,7 +74,7 @@ void frames_around(vec3 way, out vec2 cells[3], out vec3 weights) {
         weights = vec3(f.x + f.y - 1.0, 1.0 - f.x, 1.0 - f.y);
     }
     for (int k = 0; k < 3; k++) {
-        if (frames_kind == 0) cells[k].x = mod(cells[k].x, frames_grid.x);
+        if (frames_closed()) cells[k].x = mod(cells[k].x, frames_grid.x);
         cells[k].y = min(cells[k].y, frames_grid.y - 1.0);
     }
 #if NEAREST

@@ -121,6 +121,7 @@ def frames_json(made: FramesMade) -> dict[str, Any]:
         "columns": grid.columns,
         "rows": grid.rows,
         "rise": [round(value, 6) for value in grid.rise],
+        "turn": [round(value, 6) for value in grid.turn],
         "frame_size": sheet.side,
         "centre": np.round(sheet.centre, 6).tolist(),
         "extent": round(sheet.extent, 6),

@@ -15,28 +15,43 @@ from numpy.typing import NDArray
 from oaktrim.core.makers.imposter.settings import Family, Imposter
 
 Floats = NDArray[np.float64]
-# Elevations of a ring's lowest and highest row, where it has several.
-RISE = radians(15.0)
 _POLE = 1e-4
 
 
 @dataclass(frozen=True)
 class Grid:
-    """Frames in columns and rows; `rise` is the elevation of a ring's lowest and of its highest row, radians."""
+    """Frames in columns and rows.
+
+    Parameters
+    ----------
+    rise : elevations of a ring's lowest and of its highest row, radians
+    turn : where a ring's first column stands, from +Z towards +X, and how far its columns go, radians; 2 pi for all round
+    """
 
     family: Family
     columns: int
     rows: int
     rise: tuple[float, float] = (0.0, 0.0)
+    turn: tuple[float, float] = (0.0, 2 * pi)
 
     @property
     def count(self) -> int:
         return self.columns * self.rows
 
+    @property
+    def closed(self) -> bool:
+        """A row of it goes all round, so that its first frame follows its last."""
+        return self.family is Family.RING and self.turn[1] >= 2 * pi - 1e-9
+
+    @property
+    def _stride(self) -> float:
+        """How far a ring turns from a column to the next."""
+        return self.turn[1] / (self.columns if self.closed else self.columns - 1)
+
     def direction(self, column: int, row: int) -> Floats:
         """Return the unit vector from the thing to where a frame is seen from, (3,)."""
         if self.family is Family.RING:
-            turn = 2 * pi * (column % self.columns) / self.columns
+            turn = self.turn[0] + self._stride * (column % self.columns)
             part = row / (self.rows - 1) if self.rows > 1 else 0.0
             lift = self.rise[0] + (self.rise[1] - self.rise[0]) * part
             return np.array([sin(turn) * cos(lift), sin(lift), cos(turn) * cos(lift)])
@@ -54,7 +69,11 @@ class Grid:
         """Return where a direction lies among the frames, in columns and rows; below the horizon of a dome, at its rim."""
         x, y, z = (float(v) for v in direction / max(float(np.linalg.norm(direction)), 1e-30))
         if self.family is Family.RING:
-            column = (atan2(x, z) / (2 * pi) % 1.0) * self.columns
+            away = (atan2(x, z) - self.turn[0]) % (2 * pi)
+            if not self.closed and away > self.turn[1]:
+                # Out of the sector, the nearer of its ends.
+                away = self.turn[1] if away - self.turn[1] < 2 * pi - away else 0.0
+            column = away / self._stride
             lift = atan2(y, float(np.hypot(x, z)))
             span = self.rise[1] - self.rise[0]
             part = min(1.0, max(0.0, (lift - self.rise[0]) / span)) if span > 0 else 0.0
@@ -73,7 +92,7 @@ class Grid:
     def around(self, direction: Floats) -> tuple[NDArray[np.int64], Floats]:
         """Return the three frames around a direction, (3, 2) columns and rows, and their weights (3,), which make 1."""
         column, row = self.place(direction)
-        wraps = self.family is Family.RING
+        wraps = self.closed
         first = int(column) if wraps else min(int(column), self.columns - 2)
         top = min(int(row), max(0, self.rows - 2))
         fx, fy = column - first, row - top
@@ -88,8 +107,9 @@ class Grid:
 def grid_of(settings: Imposter) -> Grid:
     """Return the frames of an imposter."""
     if settings.family is Family.RING:
-        rise = (-RISE, RISE) if settings.rows > 1 else (0.0, 0.0)
-        return Grid(settings.family, settings.frames, settings.rows, rise)
+        low, high = settings.rise if settings.rows > 1 else (sum(settings.rise) / 2,) * 2
+        turn = radians(settings.sector[0]), radians(settings.sector[1])
+        return Grid(settings.family, settings.frames, settings.rows, (radians(low), radians(high)), turn)
     return Grid(settings.family, settings.frames, settings.frames)
 
 
