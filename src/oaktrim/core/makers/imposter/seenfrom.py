@@ -121,7 +121,7 @@ def ring_of(settings: Imposter, seen: SeenFrom) -> Imposter:
     whole = settings.frames if settings.family is Family.RING and settings.sector[1] >= 360 else 16
     width = seen.sector[1]
     columns = whole if width >= 360 else max(2, ceil(whole * width / 360) + 1)
-    rows = min(8, 1 + ceil((seen.rise[1] - seen.rise[0]) / _ROW))
+    rows = min(8, 1 + max(0, ceil((seen.rise[1] - seen.rise[0] - 3 * _MARGIN) / _ROW)))
     low, high = (round(value, 1) for value in seen.rise)
     sector = 0.0 if width >= 360 else round(seen.sector[0] % 360, 1), round(width, 1)
     return msgspec.structs.replace(
