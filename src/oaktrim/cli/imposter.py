@@ -29,7 +29,7 @@ from oaktrim.core.makers.imposter.frames.made import FramesMade
 from oaktrim.core.makers.imposter.kind import shaders
 from oaktrim.core.makers.imposter.made import SCREEN, AnyMade, ImposterMade, imposter_glb, imposter_json, imposter_of
 from oaktrim.core.makers.imposter.seenfrom import ring_of, seen_in
-from oaktrim.core.makers.imposter.settings import Chain, ChainForm, Family, Imposter, Pivot, SheetMap, Steps
+from oaktrim.core.makers.imposter.settings import Chain, ChainForm, Family, Imposter, Moment, Pivot, SheetMap, Steps
 from oaktrim.core.makers.imposter.subject import subject_of
 from oaktrim.core.makers.names import safe
 from oaktrim.core.makers.sourcemodel import SourceModel, image_path, model_at
@@ -59,6 +59,21 @@ class _Maps(click.ParamType[tuple[SheetMap, ...]]):
             return tuple(dict.fromkeys(SheetMap(part.strip()) for part in str(value).split(",")))
         except ValueError:
             self.fail(f"{value!r} are not some of {', '.join(kind.value for kind in SheetMap)}", param, context)
+
+
+class _Pose(click.ParamType[Moment]):
+    """A time of an animation."""
+
+    name = "CLIP@SECONDS"
+
+    def convert(self, value: object, param: click.Parameter | None, context: click.Context | None) -> Moment:
+        if isinstance(value, Moment):
+            return value
+        clip, _, seconds = str(value).rpartition("@")
+        try:
+            return msgspec.convert({"clip": clip or seconds, "seconds": float(seconds) if clip else 0.0}, Moment)
+        except (ValueError, msgspec.ValidationError):
+            self.fail(f"{value!r} is not the name of an animation and a time, such as walk@0.5", param, context)
 
 
 @click.command()
@@ -99,6 +114,12 @@ class _Maps(click.ParamType[tuple[SheetMap, ...]]):
 @click.option("--gutter", type=click.IntRange(0, 64), default=8, show_default=True, help="Texels between cards.")
 @click.option("--pivot", type=click.Choice([row.value for row in Pivot]), default=Pivot.ORIGIN.value, show_default=True)
 @click.option(
+    "--pose",
+    type=_Pose(),
+    metavar="CLIP@SECONDS",
+    help="Bake what moves at this time of an animation; at rest without.",
+)
+@click.option(
     "--switch", default="auto", show_default=True, metavar="auto|PIXELS|none", help="Measure from where it will do."
 )
 @click.option(
@@ -136,6 +157,7 @@ def imposter(
     upright: float,
     gutter: int,
     pivot: str,
+    pose: Moment | None,
     switch: str,
     form: str | None,
     vanish: float,
@@ -171,6 +193,7 @@ def imposter(
                 outline=outline,
                 pivot=Pivot(pivot),
                 maps=maps,
+                moment=pose,
             )
         except ValueError as error:
             raise click.UsageError(str(error)) from error
@@ -247,7 +270,12 @@ def _whole(path: Path, settings: Imposter, out: Path, link: _Link) -> Task[_Done
     source = model_at(root, name)
     pictures = Pictures(Sources(root, {}, MAX_PIXELS).picture)
     subject = subject_of(
-        source.model, lambda n: pictures(image_path(source, n)), settings.nodes, settings.pivot, str(path)
+        source.model,
+        lambda n: pictures(image_path(source, n)),
+        settings.nodes,
+        settings.pivot,
+        str(path),
+        settings.moment,
     )
     made = yield from imposter_of(subject, settings)
     stem = PurePosixPath(settings.name).name

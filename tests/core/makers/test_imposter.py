@@ -20,7 +20,16 @@ from oaktrim.core.makers.imposter.chain import chain_plan, chained
 from oaktrim.core.makers.imposter.cloud import chosen
 from oaktrim.core.makers.imposter.made import imposter_glb, imposter_json, imposter_of
 from oaktrim.core.makers.imposter.outline import outline
-from oaktrim.core.makers.imposter.settings import Chain, ChainForm, Family, HandOutline, Imposter, Pivot, SheetMap
+from oaktrim.core.makers.imposter.settings import (
+    Chain,
+    ChainForm,
+    Family,
+    HandOutline,
+    Imposter,
+    Moment,
+    Pivot,
+    SheetMap,
+)
 from oaktrim.core.makers.imposter.subject import subject_of
 from oaktrim.core.makers.imposter.things import Thing, advised, things_of
 from oaktrim.core.makers.registry import MakerContext, kind_of
@@ -521,3 +530,29 @@ def test_a_driver_draws_the_cards_that_ship_as_we_do(tmp_path):
         overlaps[side] = both / either, like / any_of
     assert min(same for same, _ in overlaps.values()) > 0.95
     assert overlaps[64][1] > 0.86 and overlaps[32][1] > 0.82
+
+
+def test_what_moves_is_baked_at_a_moment_of_its_clip(tmp_path):
+    """A mast that lies at rest and stands upright after a second."""
+    made = Coat()
+    made.add(made.paint("mast"), (SQUARE * [4, 0.2, 1]).astype(np.float32), UV, SQUARE_TRIANGLES)
+    writer = made.writer
+    mast = writer.add("nodes", name="mast", mesh=writer.add("meshes", primitives=made.primitives))
+    writer.json |= {"scenes": [{"nodes": [mast]}], "scene": 0}
+    times = writer.accessor(np.array([[0.0], [1.0]], np.float32)[:, 0], bounds=True, indices=False)
+    upright = [0.0, 0.0, np.sin(np.pi / 4), np.cos(np.pi / 4)]
+    turns = writer.accessor(np.array([[0, 0, 0, 1], upright], np.float32), indices=False)
+    writer.json["animations"] = [
+        {
+            "name": "raise",
+            "samplers": [{"input": times, "output": turns}],
+            "channels": [{"sampler": 0, "target": {"node": mast, "path": "rotation"}}],
+        }
+    ]
+    (tmp_path / "mast.glb").write_bytes(writer.glb())
+    model = model_at(tmp_path, "mast.glb").model
+    rest, up = (subject_of(model, lambda _: None, moment=moment) for moment in (None, Moment("raise", 1.0)))
+    assert np.allclose(rest.high - rest.low, [4, 0.2, 0], atol=1e-5)
+    assert np.allclose(up.high - up.low, [0.2, 4, 0], atol=1e-5)
+    with pytest.raises(FileError, match="no animation called 'lower'; it has raise"):
+        subject_of(model, lambda _: None, file="mast.glb", moment=Moment("lower"))

@@ -207,6 +207,7 @@ def subject_in(opened: SourceModel, sources: Sources, settings: Imposter) -> Sub
         settings.nodes,
         settings.pivot,
         settings.source_model,
+        settings.moment,
     )
 
 

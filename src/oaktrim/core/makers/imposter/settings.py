@@ -88,6 +88,13 @@ class Chain(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
             )
 
 
+class Moment(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """When something that moves is baked: a time of a clip, seconds; before its first key and after its last these stay."""
+
+    clip: str
+    seconds: Annotated[float, Meta(ge=0, le=1e6)] = 0.0
+
+
 class HandOutline(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """The outline of one card, dragged by hand.
 
@@ -120,6 +127,7 @@ class Imposter(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag="imp
     steps : how often the look into a frame is corrected by its depth
     outlines : of single cards, by hand; one that leaves out what is covered is not taken
     maps : of the sheet, beside the base colour with alpha
+    moment : at which it is baked, of a model that moves; at rest without
     chain : the model with its imposter as one of its levels takes its place; without, the imposter stands beside it
     """
 
@@ -143,6 +151,7 @@ class Imposter(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag="imp
     outlines: tuple[HandOutline, ...] = ()
     pivot: Pivot = Pivot.ORIGIN
     maps: tuple[SheetMap, ...] = (SheetMap.BASE, SheetMap.NORMAL)
+    moment: Moment | None = None
     chain: Chain | None = None
 
     def __post_init__(self) -> None:

@@ -9,12 +9,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from oaktrim.core.errors import FileError, OakTrimError, Unsupported
-from oaktrim.core.makers.imposter.settings import Pivot, SheetMap
+from oaktrim.core.makers.imposter.settings import Moment, Pivot, SheetMap
 from oaktrim.core.pixels.image import Image, to_rgba
 from oaktrim.core.pixels.resample import resample
 from oaktrim.core.render.drawable import BoundTexture, Chain, Drawable, chain_of, drawable
 from oaktrim.core.render.drawlist import DrawList, draw_list
-from oaktrim.core.scene.model import AlphaMode, Material, Model, Slot, Surface, TextureUse
+from oaktrim.core.scene.model import AlphaMode, Animation, Material, Model, Slot, Surface, TextureUse
+from oaktrim.core.scene.pose import posed
 
 Floats = NDArray[np.float64]
 # A thing that is thinner than this part of its largest side is seen edge-on as nothing.
@@ -209,12 +210,13 @@ def subject_of(
     nodes: Sequence[str] = (),
     pivot: Pivot = Pivot.ORIGIN,
     file: str = "",
+    moment: Moment | None = None,
 ) -> Subject:
-    """Return the triangles of a model, or of nodes by their names.
+    """Return the triangles of a model, or of nodes by their names, at rest or at a moment of a clip.
 
     Raises
     ------
-    FileError : a node is named that it has not
+    FileError : a node or a clip is named that it has not
     Unsupported : nothing is drawn there, or nothing of it is finite
     """
     roots: list[int] | None = None
@@ -224,7 +226,9 @@ def subject_of(
             if name not in places:
                 raise FileError(file, f"has no node called {name[:100]!r}")
         roots = [places[name] for name in nodes]
-    draws = draw_list(model, roots=roots)
+    draws = draw_list(
+        model, None if moment is None else posed(model, _clip(model, moment.clip, file), moment.seconds), roots
+    )
     with np.errstate(invalid="ignore", over="ignore"):
         good: NDArray[np.bool_] = np.all(np.abs(draws.positions[draws.triangles]) < _FARTHEST, axis=(1, 2))
     draws = draws.without(~good)
@@ -240,6 +244,14 @@ def subject_of(
     ]
     moved = replace(draws, positions=(draws.positions - at).astype(np.float32))
     return Subject(moved, low - at, high - at, at, model.materials, picture)
+
+
+def _clip(model: Model, name: str, file: str) -> Animation:
+    found = next((row for row in model.animations if row.name == name), None)
+    if found is None:
+        has = ", ".join(row.name or "one without a name" for row in model.animations) or "none"
+        raise FileError(file, f"has no animation called {name[:100]!r}; it has {has[:200]}")
+    return found
 
 
 def is_clear(subject: Subject) -> bool:
