@@ -4,7 +4,7 @@ import hashlib
 
 import numpy as np
 
-from oaktrim.core.job.document import load_job, root_of, targets_of
+from oaktrim.core.job.document import checks_of, load_job, root_of, targets_of
 from oaktrim.core.makers.build import survey_tree
 from oaktrim.core.plan.ladder import ladder_of
 from oaktrim.core.plan.report import survey
@@ -34,14 +34,14 @@ def test_the_story_that_it_tells(demo_job, cache):
     uncut = [resolve(inventory, target) for target in targets_of(job)]
     for plan in uncut:
         assert all(s.over for s in limits_of(plan) if s.line.in_bytes), plan.target.id
-    told = finish(survey(inventory, targets_of(job), cache, job.cuts, job.role_rules, job.suppressions))
+    told = finish(survey(inventory, targets_of(job), cache, job.cuts, job.rules, checks_of(job, inventory.root)))
     # Cuts bring every total of bytes under its limit; too many materials, triangles and draws are left to makers.
     over = [(plan.target.id, s.line.name) for plan in told.plans for s in limits_of(plan) if s.over]
     assert over == [("visor", "materials"), ("visor", "triangles"), ("visor", "draws")]
     codes = {finding.code for finding in told.findings} | {f.code for plan in uncut for f in findings_of(plan)}
     pocket = targets_of(job)[0]
     demand = finish(demand_of(inventory, pocket, job.sightlines, lambda _: np.zeros(len(inventory.textures), bool)))
-    seen = findings_of(resolve(inventory, pocket, job.cuts, rules=job.role_rules, demand=demand))
+    seen = findings_of(resolve(inventory, pocket, job.cuts, rules=job.rules, demand=demand))
     by_path = {(f.code, f.path): f for f in seen}
     assert ("levels-to-spare", "lantern/lantern_base.png") in by_path
     short = by_path["levels-short", "kiosk/kiosk_sign.png"]

@@ -94,7 +94,7 @@ def fit(
     inventory = run(survey_tree(source.root, source.job.scan_settings, source.job.build_spec, cache)).inventory
     ratios = CompressionRatios(inventory).merged(Measured(cache.measured()))
     demand = look(source, inventory, (target,)).get(target.id)
-    plan = resolve(inventory, target, source.job.cuts, ratios, source.job.role_rules, demand)
+    plan = resolve(inventory, target, source.job.cuts, ratios, source.job.rules, demand)
     locked = locked_by(plan, locks)
     floors = floors_of(source.job.role_rules, target)
     task = propose(

@@ -18,8 +18,9 @@ from oaktrim.cli.example import example
 from oaktrim.cli.fit import fit
 from oaktrim.cli.formats import formats
 from oaktrim.cli.imposter import imposter
-from oaktrim.cli.job import cut, job_group, role_rules, roles
+from oaktrim.cli.job import cut, job_group, roles
 from oaktrim.cli.makers import glyphs, layouts, pack, patch, unpack
+from oaktrim.cli.rules import checks, format_rules, look_alikes_command, role_rules
 from oaktrim.cli.ship import ship
 from oaktrim.cli.sight import sight, station
 from oaktrim.cli.survey import survey
@@ -50,7 +51,8 @@ def prepare() -> None:
 
 
 _COMMANDS = (
-    open_path, demo, example, survey, job_group, cut, roles, role_rules, sight, station, fit, ship,
+    open_path, demo, example, survey, job_group, cut, roles, look_alikes_command,
+    role_rules, format_rules, checks, sight, station, fit, ship,
     pack, unpack, layouts, patch, glyphs, atlas, imposter, encode, decode, measure, formats, targets, prepare,
 )  # fmt: skip
 for command in _COMMANDS:

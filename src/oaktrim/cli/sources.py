@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
 from pathlib import Path
 
 import click
 
 from oaktrim.cli.console import run
 from oaktrim.core.errors import FileError, OakTrimError
-from oaktrim.core.job.document import SUFFIX, Job, load_job, new_job, root_of, targets_of
+from oaktrim.core.job.document import SUFFIX, Job, checks_of, load_job, new_job, root_of, targets_of
 from oaktrim.core.makers.build import survey_tree
+from oaktrim.core.plan.checks import Checks
 from oaktrim.core.plan.report import Survey, survey
 from oaktrim.core.plan.rolerules import needs_demand
 from oaktrim.core.sight.targets import demands_of
@@ -26,6 +28,11 @@ class Source:
 
     job: Job
     root: Path
+
+    @cached_property
+    def checks(self) -> Checks:
+        """All that the job says of findings."""
+        return checks_of(self.job, self.root)
 
 
 def source_at(path: Path) -> Source:
@@ -85,4 +92,4 @@ def weigh_source(source: Source, names: tuple[str, ...], seen: bool = True) -> S
     inventory = run(survey_tree(source.root, source.job.scan_settings, source.job.build_spec, cache)).inventory
     job = source.job
     demands = look(source, inventory, targets, seen)
-    return run(survey(inventory, targets, cache, job.cuts, job.role_rules, job.suppressions, demands))
+    return run(survey(inventory, targets, cache, job.cuts, job.rules, source.checks, demands))

@@ -6,7 +6,7 @@ import random
 import pytest
 
 from oaktrim.core.errors import OakTrimError
-from oaktrim.core.job.document import load_job, root_of, save_job, targets_of
+from oaktrim.core.job.document import checks_of, load_job, root_of, save_job, targets_of
 from oaktrim.core.makers.build import survey_tree
 from oaktrim.core.plan.report import survey
 from oaktrim.core.progress import finish
@@ -78,7 +78,9 @@ def carry_out(path, folder):
         return 0
     cache = SurveyCache(folder / "cache")
     tree = finish(survey_tree(folder / "art", job.scan_settings, job.build_spec, cache))
-    found = finish(survey(tree.inventory, targets_of(job), cache, job.cuts, job.role_rules, job.suppressions))
+    found = finish(
+        survey(tree.inventory, targets_of(job), cache, job.cuts, job.rules, checks_of(job, tree.inventory.root))
+    )
     for plan in found.plans:
         finish(ship(plan, folder / f"out-{plan.target.id}", job.max_pixels))
     save_job(job, folder / "again.oak", folder / "art")

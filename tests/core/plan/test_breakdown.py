@@ -51,7 +51,7 @@ def test_what_is_shared_stands_at_every_owner(plan):
             key = tree.names[tree.parent[material_board]], tree.names[material_board]
             ratios[key] = costs[board] / plan.footprint.memory[0]
     assert ratios == {k: pytest.approx(1 / 3) for k in (("hull", "planks"), ("pole", "mast"), ("oar", "mast"))}
-    assert tree.names[tree.parent[tree.names.index("loose.png")]] == "Unknown"
+    assert tree.names[tree.parent[tree.names.index("loose.png")]] == "Base colour"
 
 
 def test_a_pasted_column(plan):

@@ -5,7 +5,8 @@ import soundfile
 
 from oaktrim.core.files.gltfwriter import GltfWriter
 from oaktrim.core.plan.cuts import Cap, Cut
-from oaktrim.core.plan.query import FIELDS, FLAGS, Assets, QueryError, completions, parse, select
+from oaktrim.core.plan.query import FIELDS, FLAGS, Assets, completions, parse, select
+from oaktrim.core.plan.syntax import QueryError
 from oaktrim.core.plan.verdict import findings_of
 from tests.kit.models import add_mesh, material, scene
 from tests.kit.trees import planned, put, write_model
@@ -56,6 +57,22 @@ CASES = {
     "findings>0 -is:texture": [],
     "format:rgba8 is:cut": ["oak base.png"],
     "known:stated": ["oak base.png", "oak_n.png"],
+    "role:mask or name:gull*": ["rope_mask.png", "gull.wav"],
+    "is:texture -(role:normal or side:100)": ["oak base.png"],
+    "(role:normal or role:mask) height<100": ["rope_mask.png"],
+    'name~"^oak[ _][a-z]+"': ["oak base.png", "oak_n.png"],
+    "name!=gull.wav -is:texture": ["boat.glb"],
+    "width!=height is:texture": ["oak_n.png", "rope_mask.png"],
+    "is:texture width>height": ["oak_n.png", "rope_mask.png"],
+    "is:texture is:power-of-two": ["oak base.png", "oak_n.png"],
+    "is:texture multiple!=8": ["rope_mask.png"],
+    "is:texture multiple:4": ["oak base.png", "oak_n.png", "rope_mask.png"],
+    "ratio:2": ["oak_n.png"],
+    "role:base-colour has:normal": ["oak base.png"],
+    "is:texture -has:normal": ["oak_n.png", "rope_mask.png"],
+    "pixels:grey": ["rope_mask.png"],
+    "alpha:none transfer:linear": ["oak_n.png", "rope_mask.png"],
+    '"or" or name:gull*': ["gull.wav"],
 }
 
 
@@ -78,6 +95,13 @@ def test_every_field_and_flag_answers(assets):
     ("role>normal", "write role:normal", 5),
     ('path:"a b', "a quote is not closed", 5),
     ("is:odd", "nothing is 'odd'", 3),
+    ("a or", "nothing is after it", 4),
+    ("or a", "nothing is before it", 0),
+    ("(a or b", r"a \( is not closed", 0),
+    ("a)", r"a \) without its \(", 1),
+    ('name~"[a"', "no regular expression", 6),
+    ("side~4", "side is a number", 5),
+    ("multiple:x", "a whole number", 9),
 ])  # fmt: skip
 def test_what_cannot_be_understood_is_said(assets, text, words, at):
     with pytest.raises(QueryError, match=words) as caught:
@@ -91,4 +115,4 @@ def test_completion():
     assert completions("-role:normal,ma", 15) == (1, ["role:normal,mask"])
     assert completions("family:sur", 10) == (0, ['family:"surface values"'])
     assert completions("oak ", 4) == (4, [])
-    assert [term.value for term in parse('family:"surface values" x')] == ["surface values", "x"]
+    assert [term.value for term in parse('family:"surface values" x').parts] == ["surface values", "x"]

@@ -5,6 +5,7 @@ import pytest
 
 from oaktrim.core.job.document import Job
 from oaktrim.core.plan.cuts import Cap, Cut, Drop
+from oaktrim.core.plan.formatrules import Rules
 from oaktrim.core.plan.ladder import ladder_of
 from oaktrim.core.plan.resolve import resolve
 from oaktrim.core.plan.rolerules import RoleRule, ShareOf, needs_demand
@@ -24,7 +25,7 @@ def inventory(tmp_path):
 
 
 def widths(inventory, target, rules, *cuts):
-    plan = resolve(inventory, target_named(target), cuts, rules=rules)
+    plan = resolve(inventory, target_named(target), cuts, rules=Rules(tuple(rules)))
     return {t.path: int(w) for t, w in zip(inventory.textures, plan.footprint.width, strict=True)}, plan
 
 
@@ -61,7 +62,7 @@ def test_a_share_of_what_sightlines_want(inventory):
     )
 
     def ships(*rules, seen=demand):
-        plan = resolve(inventory, target_named("pocket"), (), rules=rules, demand=seen)
+        plan = resolve(inventory, target_named("pocket"), (), rules=Rules(rules), demand=seen)
         return int(plan.footprint.width[base]), int(plan.footprint.width[normal]), plan
 
     # 256 texels with a level and a half to spare want 128; half of it is 64. What is never seen has only its ceiling.

@@ -17,9 +17,14 @@ from oaktrim.core.job.makers import JobMaker, NamePatterns
 from oaktrim.core.makers.build import BuildSpec
 from oaktrim.core.makers.layouts import LAYOUTS, Layout, layout_named
 from oaktrim.core.makers.registry import Maker, MakerContext
+from oaktrim.core.plan.checks import Check, Checks, Grade, read_checks
 from oaktrim.core.plan.cuts import Cap, Change, Cut, Drop
+from oaktrim.core.plan.formatrules import FormatRule, Rules
+from oaktrim.core.plan.lookalikes import LookAlikes, pattern_for
 from oaktrim.core.plan.rolerules import RoleRule
 from oaktrim.core.sight.sightlines import Sightlines
+from oaktrim.core.survey.inventory import Inventory
+from oaktrim.core.survey.pixelkinds import PixelKind
 from oaktrim.core.survey.roles import DEFAULT_PATTERNS, Role, RoleChoice, RolePattern
 from oaktrim.core.survey.scan import DEFAULT_IGNORE, ScanSettings, fault_of_ignore
 from oaktrim.core.targets.target import Target, shipped_targets, target_named
@@ -47,7 +52,7 @@ class Job(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     root : the folder of sources, relative to the job's file
     targets : ids of the targets, in the order in which they are watched
     own_targets : targets of this job alone; one with the id of a shipped target stands in its place
-    cuts, role_rules : in order
+    cuts, role_rules, format_rules : in order
     roles : set by hand
     suppressed : findings that do not count
     ignore : patterns of paths that are left out, as in a .gitignore file
@@ -57,6 +62,7 @@ class Job(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     layouts : of packs, beside those of the product
     names : patterns that the names of what is made follow
     sightlines : from where things are seen
+    checks : of a studio's own; check_files : that jobs share, told from the root; grades : of built-in findings
     map_names : how names tell the maps of a batch of packs, by layout and slot
     """
 
@@ -67,6 +73,7 @@ class Job(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     own_targets: tuple[Target, ...] = ()
     cuts: tuple[Cut, ...] = ()
     role_rules: tuple[RoleRule, ...] = ()
+    format_rules: tuple[FormatRule, ...] = ()
     roles: tuple[RoleChoice, ...] = ()
     suppressed: tuple[Suppression, ...] = ()
     ignore: tuple[Text, ...] = DEFAULT_IGNORE
@@ -75,6 +82,9 @@ class Job(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     makers: tuple[JobMaker, ...] = ()
     layouts: tuple[Layout, ...] = ()
     names: NamePatterns = NamePatterns()
+    checks: tuple[Check, ...] = ()
+    check_files: tuple[FilePath, ...] = ()
+    grades: tuple[Grade, ...] = ()
     map_names: dict[Name, dict[Name, Name]] = {}
     sightlines: Sightlines = Sightlines()
 
@@ -86,6 +96,10 @@ class Job(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
                 self.target(name)
             except Unsupported as error:
                 raise ValueError(str(error)) from error
+        names = [check.name for check in self.checks]
+        twice = next((name for name in names if names.count(name) > 1), None)
+        if twice:
+            raise ValueError(f"two checks are called {twice!r}")
         for place, pattern in enumerate(self.ignore):
             fault = fault_of_ignore(pattern)
             if fault:
@@ -186,6 +200,20 @@ class Job(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
             kept[role] = (*kept.get(role, ()), *paths)
         return msgspec.structs.replace(self, roles=tuple(RoleChoice(*row) for row in kept.items()))
 
+    def with_role_pattern(self, pattern: str, role: Role) -> Job:
+        """Return the job in which names, or paths, that fit a pattern say a role, where no pattern before it fits."""
+        kept = tuple(row for row in self.role_patterns if row.pattern != pattern)
+        return msgspec.structs.replace(self, role_patterns=(*kept, RolePattern(pattern, role)))
+
+    def with_answer(self, group: LookAlikes, role: Role, inventory: Inventory) -> tuple[Job, str]:
+        """Return the job in which a group of look-alikes has a role, and the pattern that keeps it, empty where paths do."""
+        pattern = pattern_for(inventory, group)
+        return (self.with_role_pattern(pattern, role), pattern) if pattern else (self.with_role(role, group.paths), "")
+
+    def with_check_file(self, name: str) -> Job:
+        """Return the job that shares one more file of checks, told from its root."""
+        return msgspec.structs.replace(self, check_files=(*self.check_files, name))
+
     def with_rule(self, rule: RoleRule) -> Job:
         """Return the job with a role rule, in the place of the one for that role and those targets."""
         kept = [row for row in self.role_rules if (row.role, row.targets) != (rule.role, rule.targets)]
@@ -195,6 +223,46 @@ class Job(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         """Return the job without the role rule for a role and those targets."""
         kept = tuple(row for row in self.role_rules if (row.role, row.targets) != (role, targets))
         return msgspec.structs.replace(self, role_rules=kept)
+
+    @property
+    def rules(self) -> Rules:
+        """All its rules."""
+        return Rules(self.role_rules, self.format_rules)
+
+    def with_format_rule(self, rule: FormatRule) -> Job:
+        """Return the job with a format rule, in the place of the one for the same."""
+        kept = [row for row in self.format_rules if row.key != rule.key]
+        return msgspec.structs.replace(self, format_rules=(*kept, rule))
+
+    def without_format_rule(self, role: Role, pixels: PixelKind, targets: tuple[str, ...]) -> Job:
+        """Return the job without the format rules for a role, some pixels and those targets."""
+        gone = (role, pixels, targets)
+        kept = tuple(row for row in self.format_rules if (row.role, row.pixels, row.targets) != gone)
+        return msgspec.structs.replace(self, format_rules=kept)
+
+    def with_rules(self, rules: Rules) -> Job:
+        """Return the job with more rules, each in the place of the one for the same."""
+        job = self
+        for size in rules.sizes:
+            job = job.with_rule(size)
+        for encoded in rules.formats:
+            job = job.with_format_rule(encoded)
+        return job
+
+    def with_check(self, check: Check, instead: str = "") -> Job:
+        """Return the job with a check, in the place of the one that is called `instead`, or of one of its own name."""
+        old = instead or check.name
+        rows = [check if row.name == old else row for row in self.checks if row.name == old or row.name != check.name]
+        return msgspec.structs.replace(self, checks=tuple(rows if check in rows else [*rows, check]))
+
+    def without_check(self, name: str) -> Job:
+        """Return the job without one of its checks."""
+        return msgspec.structs.replace(self, checks=tuple(row for row in self.checks if row.name != name))
+
+    def with_grade(self, code: str, grade: Grade | None, targets: tuple[str, ...] = ()) -> Job:
+        """Return the job in which a built-in finding counts as a grade says, or, when that is None, as it ships."""
+        kept = [row for row in self.grades if (row.code, row.targets) != (code, targets)]
+        return msgspec.structs.replace(self, grades=(*kept, *([] if grade is None else [grade])))
 
     def with_suppression(self, code: str, paths: Sequence[str], reason: str) -> Job:
         """Return the job with a finding suppressed on some files."""
@@ -227,9 +295,19 @@ class Job(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
             for rule in self.role_rules
             if rule.targets != (name,)
         )
+        formats = (
+            msgspec.structs.replace(rule, targets=tuple(t for t in rule.targets if t != name))
+            for rule in self.format_rules
+            if rule.targets != (name,)
+        )
         own = tuple(row for row in self.own_targets if row.id != name)
         return msgspec.structs.replace(
-            self, targets=watched, own_targets=own, cuts=tuple(cuts), role_rules=tuple(rules)
+            self,
+            targets=watched,
+            own_targets=own,
+            cuts=tuple(cuts),
+            role_rules=tuple(rules),
+            format_rules=tuple(formats),
         )
 
     def with_cut(self, cut: Cut) -> Job:
@@ -287,6 +365,33 @@ def new_job(root: Path) -> Job:
 def targets_of(job: Job) -> tuple[Target, ...]:
     """Return a job's targets, in its order."""
     return tuple(job.target(name) for name in job.targets)
+
+
+def checks_of(job: Job, root: Path) -> Checks:
+    """Return all that a job says of findings, with the checks of the files that it shares with others.
+
+    Parameters
+    ----------
+    root : the absolute root of its sources, which its files of checks are told from
+
+    Raises
+    ------
+    DocumentError : such a file cannot be read, or has a check that the job or another file has, too
+    """
+    own = list(job.checks)
+    for name in job.check_files:
+        path = Path(os.path.normpath(root / name))
+        try:
+            shared = read_checks(path)
+        except DocumentError:
+            raise
+        except FileError as error:
+            raise DocumentError(path, f"is no file of checks that can be read: {error.fault}") from error
+        for check in shared:
+            if any(row.name == check.name for row in own):
+                raise DocumentError(path, f"has a check {check.name!r} that is there already")
+            own.append(check)
+    return Checks(tuple(own), job.grades, job.suppressions)
 
 
 def root_of(job: Job, file: Path | None) -> Path:

@@ -41,4 +41,4 @@ class Planner:
             ratios = ratios.moved(inventory)
             # Its rows are those of the inventory that it was asked of.
             demand = None
-        return resolve(inventory, target, job.cuts, ratios, job.role_rules, demand)
+        return resolve(inventory, target, job.cuts, ratios, job.rules, demand)

@@ -21,7 +21,7 @@ class SizeStep:
     Parameters
     ----------
     cause : what made the step, in words
-    cut : its place in the job's cuts, if a cut made it; rule : its place in the role rules, if one did
+    cut : its place in the job's cuts, if a cut made it; rule, format_rule : its place in these rules, if one did
     width, height : after the step
     memory : bytes on the target if this were the last step
     """
@@ -32,6 +32,7 @@ class SizeStep:
     memory: int
     cut: int | None = None
     rule: int | None = None
+    format_rule: int | None = None
 
 
 @dataclass(frozen=True)
@@ -66,7 +67,7 @@ def ladder_of(plan: Plan, row: int) -> Ladder:
     if plan.rule[row] != NOT_CUT:
         rule = int(plan.rule[row])
         width, height = int(plan.ruled_width[row]), int(plan.ruled_height[row])
-        cause = f"Role: {plan.rules[rule].label}"
+        cause = f"Role: {plan.rules.sizes[rule].label}"
         found.append(SizeStep(cause, width, height, weigh(width, height, natural.name), rule=rule))
     if a.shrunk[row]:
         width, height = int(a.width[row]), int(a.height[row])
@@ -81,12 +82,15 @@ def ladder_of(plan: Plan, row: int) -> Ladder:
         cut = place if place != NOT_CUT and not levels_on else None
         found.append(SizeStep(cause, width, height, weigh(width, height, natural.name, one_level=True), cut))
     shipped = FORMATS[ORDER[plan.formats[row]]]
-    place = int(plan.causes[SetFormat][row])
-    if place != NOT_CUT or a.expanded[row]:
-        cause = shipped.label
+    place, ruled = int(plan.causes[SetFormat][row]), int(plan.format_rule[row])
+    if place != NOT_CUT or a.expanded[row] or (ruled != NOT_CUT and shipped.name != natural.name):
+        cause = f"Format rule: {shipped.label}" if ruled != NOT_CUT else shipped.label
         if a.expanded[row]:
-            cause = f"{shipped.label}, not on {target.name}: as {FORMATS[shipped.expands_to].label}"
-        found.append(SizeStep(cause, width, height, int(a.memory[row]), place if place != NOT_CUT else None))
+            cause = f"{cause}, not on {target.name}: as {FORMATS[shipped.expands_to].label}"
+        by_rule = None if ruled == NOT_CUT else ruled
+        found.append(
+            SizeStep(cause, width, height, int(a.memory[row]), None if place == NOT_CUT else place, None, by_rule)
+        )
     return Ladder(tuple(found), tuple(_warnings(plan, row, steps, max(width, height))))
 
 
@@ -115,6 +119,8 @@ def _warnings(plan: Plan, row: int, steps: list[str], longest: int) -> list[str]
         warnings.append(f"{steps[0]} and {steps[1].lower()} both apply: this ships at {longest}, not {asked}.")
     if plan.overruled[row]:
         warnings.append("Cut by hand: the role rule for it does not count here.")
+    if plan.format_overruled[row]:
+        warnings.append("Format by hand: the format rule for it does not count here.")
     if a.levels_lost[row]:
         warnings.append(f"{width}x{height} is no power of two: no mip levels on {target.name}.")
     if a.refused[row]:

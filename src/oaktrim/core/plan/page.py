@@ -16,10 +16,10 @@ from oaktrim.core.files.pictures import png_bytes
 from oaktrim.core.formats.catalogue import FORMATS
 from oaktrim.core.pixels.image import Pixels
 from oaktrim.core.plan.breakdown import Grouping, asset_costs, breakdown
+from oaktrim.core.plan.checks import label_of
 from oaktrim.core.plan.report import Survey, ships_at
 from oaktrim.core.plan.resolve import Plan, resolve
 from oaktrim.core.plan.status import BudgetStatus, limits_of
-from oaktrim.core.survey.findings.rules import LABELS
 from oaktrim.core.survey.roles import Family
 from oaktrim.core.units import bytes_text, size_text
 
@@ -117,7 +117,7 @@ def as_html(found: Survey, picture: Callable[[int], Pixels | None]) -> bytes:
         "levels": _LEVELS,
         "findings": [
             {
-                "label": LABELS[f.code],
+                "label": label_of(f.code),
                 "severity": f.severity.value,
                 "path": f.path,
                 "message": f.message,

@@ -1,7 +1,8 @@
 """The filter syntax: `role:normal side>2048 saves>1MiB -path:old`, over all assets of a plan.
 
-Terms stand beside each other and all have to hold; a minus before a term turns it round. `field:a,b` holds for either
-value; `*` and `?` stand for any letters; a word without a field is looked for in the path; quotes keep spaces together.
+`plan.syntax` reads it into a tree. `field:a,b` holds for either value; `*` and `?` stand for any letters; `~` is a regular
+expression; a word without a field is looked for in the path; quotes keep spaces together. Numbers are compared with numbers or
+with other fields. docs/filters.md has all of it.
 """
 
 from __future__ import annotations
@@ -17,52 +18,36 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from oaktrim.core.errors import OakTrimError
 from oaktrim.core.formats.catalogue import FORMATS, ORDER
+from oaktrim.core.pixels.image import Transfer
+from oaktrim.core.plan import syntax
 from oaktrim.core.plan.cuts import KINDS
 from oaktrim.core.plan.resolve import Plan
+from oaktrim.core.plan.syntax import Either, Negated, Node, QueryError, Term
 from oaktrim.core.survey.demand import Demand
 from oaktrim.core.survey.facts import IMAGE_MARK
 from oaktrim.core.survey.findings.finding import Finding
 from oaktrim.core.survey.findings.rules import LABELS
 from oaktrim.core.survey.inventory import Inventory
-from oaktrim.core.survey.roles import Family, Role
+from oaktrim.core.survey.pixelkinds import PixelKind
+from oaktrim.core.survey.roles import Family, Role, bare_name
 from oaktrim.core.targets.target import parse_bytes
 
 Flags = NDArray[np.bool_]
-_TERM = re.compile(r'(-?)(?:([A-Za-z-]+)(>=|<=|:|=|>|<))?("[^"]*"?|[^\s"]+)?')
 _BYTE_FIELDS = ("memory", "package", "saves", "file", "wasted")
-_COMPARE: dict[str, Callable[[Any, float], Any]] = {
+_COMPARE: dict[str, Callable[[Any, Any], Any]] = {
     ">": np.greater, "<": np.less, ">=": np.greater_equal, "<=": np.less_equal, ":": np.equal, "=": np.equal,
+    "!=": np.not_equal,
 }  # fmt: skip
 
 
 # Fields that depend on the inventory alone, and are kept with it.
 _FIXED = (
     "path", "name", "folder", "role", "family", "kind", "known", "material", "object", "model", "side", "width", "height",
-    "channels", "bits", "file", "users",
+    "channels", "bits", "file", "users", "alpha", "pixels", "transfer", "has", "ratio", "multiple",
 )  # fmt: skip
 # Fields that depend on the inventory and on what was found wrong.
 _OF_FINDINGS = ("finding", "findings")
-
-
-class QueryError(OakTrimError):
-    """A filter that cannot be understood; `at` is where in the text."""
-
-    def __init__(self, fault: str, at: int) -> None:
-        self.at = at
-        super().__init__(fault)
-
-
-@dataclass(frozen=True)
-class Term:
-    """One condition; `name` is empty for a bare word."""
-
-    negated: bool
-    name: str
-    compare: str
-    value: str
-    at: int
 
 
 @dataclass(frozen=True)
@@ -178,6 +163,42 @@ def _nothing(_: Any) -> str:
     return ""
 
 
+_ALPHAS = ("none", "full", "even", "cut-out", "soft")
+
+
+def _alpha_codes(inventory: Inventory) -> NDArray[Any]:
+    """Return what the alpha of each texture holds: none, full everywhere, the same everywhere, all or nothing, or more."""
+    codes = np.zeros(len(inventory.textures), np.int64)
+    for row, (texture, kind) in enumerate(zip(inventory.textures, inventory.pixel_kinds.tolist(), strict=True)):
+        if texture.channels in (2, 4):
+            pixels = list(PixelKind)[kind]
+            by_pixels = {PixelKind.CUT_OUT: 3, PixelKind.SOFT: 4}.get(pixels, 1)
+            codes[row] = 1 if texture.opaque else 2 if texture.alpha_constant else by_pixels
+    return codes
+
+
+def _siblings(inventory: Inventory) -> list[str]:
+    """Return the roles that stand beside each texture: in its materials, or under the same name in its folder."""
+    sets: dict[object, set[int]] = {}
+    mine: list[list[object]] = []
+    codes = inventory.role_codes.tolist()
+    for row, texture in enumerate(inventory.textures):
+        keys: list[object] = [(owner.model, owner.material) for owner in inventory.ownership.owners.get(row, ())]
+        folder, name = texture.path.rpartition("/")[0], bare_name(texture.path)
+        keys += [(folder, name)] + ([(folder, name.rpartition("_")[0])] if "_" in name else [])
+        mine.append(keys)
+        for key in keys:
+            sets.setdefault(key, set()).add(row)
+    found = []
+    for row, keys in enumerate(mine):
+        beside = set().union(*(sets[key] for key in keys)) - {row}
+        found.append("\n".join(sorted({_ROLES[codes[other]] for other in beside})))
+    return found
+
+
+_ROLES = [role.value for role in Role]
+
+
 TEXTS: dict[str, Callable[[Assets], list[str]]] = {
     "path": lambda a: a.paths,
     "name": lambda a: [path.rsplit("/", 1)[-1] for path in a.paths],
@@ -187,6 +208,10 @@ TEXTS: dict[str, Callable[[Assets], list[str]]] = {
     "format": _coded(ORDER, lambda a: a.after.formats, _nothing),
     "kind": _words(lambda a, r: a.inventory.textures[r].kind, lambda row: row.path.rsplit(".", 1)[-1]),
     "known": _words(lambda a, r: a.inventory.roles[r].certainty.name, _nothing),
+    "alpha": _coded(_ALPHAS, lambda a: _alpha_codes(a.inventory), _nothing),
+    "pixels": _coded([kind.value for kind in PixelKind], lambda a: a.inventory.pixel_kinds, _nothing),
+    "transfer": _words(lambda a, r: a.inventory.roles[r].role.transfer.value, _nothing),
+    "has": lambda a: [*_siblings(a.inventory), *([""] * len(a.inventory.passthrough))],
     "finding": lambda a: [a.codes.get(path, "").replace(" ", "\n") for path in a.paths],
     "material": lambda a: _owners(a, lambda all_owners, o: [all_owners.material(o).name]),
     "object": lambda a: _owners(a, lambda all_owners, o: all_owners.objects_of(o)),
@@ -196,6 +221,10 @@ TEXTS: dict[str, Callable[[Assets], list[str]]] = {
 
 def _longest(plan: Plan) -> NDArray[Any]:
     return np.maximum(plan.footprint.width, plan.footprint.height)
+
+
+def _longest_side(assets: Assets) -> NDArray[Any]:
+    return np.maximum(assets.inventory.width, assets.inventory.height)
 
 
 def _users(assets: Assets) -> NDArray[Any]:
@@ -235,7 +264,7 @@ def _wasted(assets: Assets) -> NDArray[Any]:
 
 
 NUMBERS: dict[str, Callable[[Assets], NDArray[Any]]] = {
-    "side": lambda a: a.padded(np.maximum(a.inventory.width, a.inventory.height)),
+    "side": lambda a: a.padded(_longest_side(a)),
     "width": lambda a: a.padded(a.inventory.width),
     "height": lambda a: a.padded(a.inventory.height),
     "ships": lambda a: a.padded(_longest(a.after)),
@@ -246,6 +275,8 @@ NUMBERS: dict[str, Callable[[Assets], NDArray[Any]]] = {
     "package": lambda a: a.padded(a.after.package, a.after.passthrough("package")),
     "saves": lambda a: a.padded(a.now.footprint.memory - a.after.footprint.memory),
     "file": lambda a: a.padded(a.inventory.column("file_bytes"), [row.bytes for row in a.inventory.passthrough]),
+    "ratio": lambda a: a.padded(_longest_side(a) / np.maximum(1, np.minimum(a.inventory.width, a.inventory.height)), 1),
+    "multiple": lambda a: a.padded(np.gcd(a.inventory.width, a.inventory.height)),
     "fit": lambda a: a.padded_unknown(_fit(a)),
     "wanted": lambda a: a.padded_unknown(_wanted(a)),
     "seen": lambda a: a.padded_unknown(_seen(a)),
@@ -262,13 +293,16 @@ def _cut(assets: Assets) -> NDArray[Any]:
 
 FLAGS: dict[str, Callable[[Assets], NDArray[Any]]] = {
     "cut": _cut,
-    "ruled": lambda a: a.padded(a.after.rule >= 0),
-    "overruled": lambda a: a.padded(a.after.overruled),
+    "ruled": lambda a: a.padded((a.after.rule >= 0) | (a.after.format_rule >= 0)),
+    "overruled": lambda a: a.padded(a.after.overruled | a.after.format_overruled),
     "shared": lambda a: a.numbers("users") > 1,
     "unused": lambda a: (a.numbers("users") == 0) & (np.arange(len(a)) < len(a.inventory.textures)),
     "held": lambda a: np.array([IMAGE_MARK in path for path in a.paths], np.bool_),
     "unseen": lambda a: a.padded(
         np.zeros(len(a.inventory.textures), np.bool_) if a.demand is None else a.demand.unseen
+    ),
+    "power-of-two": lambda a: a.padded(
+        np.logical_and(*((side & (side - 1)) == 0 for side in (a.inventory.width, a.inventory.height)))
     ),
     "expanded": lambda a: a.padded(a.after.footprint.expanded),
     "texture": lambda a: a.padded(np.ones(len(a.inventory.textures), np.bool_)),
@@ -276,34 +310,17 @@ FLAGS: dict[str, Callable[[Assets], NDArray[Any]]] = {
 FIELDS = (*TEXTS, *NUMBERS, "is")
 
 
-def parse(text: str) -> list[Term]:
-    """Return the terms of a filter.
+def parse(text: str) -> Node:
+    """Return the tree of a filter whose fields and values make sense.
 
     Raises
     ------
-    QueryError : says what is wrong, and where
+    QueryError : says what is wrong, where, and what would be right
     """
-    terms, at = [], 0
-    while at < len(text):
-        if text[at].isspace():
-            at += 1
-            continue
-        match = _TERM.match(text, at)
-        assert match is not None
-        negated, name, compare, value = match.groups()
-        if match.end() == at or not (name or value):
-            raise QueryError(f"nothing can begin with {text[at]!r}", at)
-        if name and name.lower() not in FIELDS:
-            raise QueryError(f"there is no field {name!r}; known are {', '.join(FIELDS)}", at + len(negated))
-        if not value:
-            raise QueryError(f"{name} needs a value after {compare!r}", match.end())
-        if value.startswith('"'):
-            if len(value) < 2 or not value.endswith('"'):
-                raise QueryError("a quote is not closed", match.start(4))
-            value = value[1:-1]
-        terms.append(Term(bool(negated), (name or "").lower(), compare or ":", value, match.start(4)))
-        at = match.end()
-    return terms
+    found = syntax.parse(text, FIELDS)
+    for term in syntax.terms(found):
+        _check_value(term)
+    return found
 
 
 def select(text: str, assets: Assets) -> Flags:
@@ -313,27 +330,91 @@ def select(text: str, assets: Assets) -> Flags:
     ------
     QueryError : the filter cannot be understood
     """
-    kept: Flags = np.ones(len(assets), np.bool_)
-    for term in parse(text):
-        kept &= _holds(term, assets) != term.negated
-    return kept
+    return _kept(parse(text), assets)
+
+
+def _kept(node: Node, assets: Assets) -> Flags:
+    if isinstance(node, Term):
+        return _holds(node, assets)
+    if isinstance(node, Negated):
+        return ~_kept(node.part, assets)
+    parts = [_kept(part, assets) for part in node.parts]
+    if isinstance(node, Either):
+        either: Flags = np.logical_or.reduce(parts)
+        return either
+    every: Flags = np.logical_and.reduce([np.ones(len(assets), np.bool_), *parts])
+    return every
+
+
+def _check_value(term: Term) -> None:
+    """Raise QueryError where a term's sign or value is none that its field has."""
+    name, compare, value = term.name, term.compare, term.value
+    if name == "is":
+        if value.lower() not in FLAGS:
+            raise QueryError(f"nothing is {value!r}; known are {', '.join(FLAGS)}", term.at)
+    elif name == "multiple":
+        if compare not in (":", "=", "!=") or not value.isdecimal() or int(value) < 1:
+            raise QueryError("multiple is asked of a whole number: write multiple:4 or multiple!=4", term.at)
+    elif name in NUMBERS:
+        if compare == "~":
+            raise QueryError(f"{name} is a number: write {name}>{value} or {name}={value}", term.at)
+        if value.lower() not in NUMBERS:
+            _number(term)
+    elif compare == "~":
+        try:
+            re.compile(value)
+        except re.error as error:
+            raise QueryError(f"{value!r} is no regular expression: {error}", term.at + (error.pos or 0)) from None
+    elif compare not in (":", "=", "!="):
+        raise QueryError(f"{name} holds words: write {name}:{value}", term.at)
 
 
 def _holds(term: Term, assets: Assets) -> Flags:
     if term.name == "is":
-        if term.value.lower() not in FLAGS:
-            raise QueryError(f"nothing is {term.value!r}; known are {', '.join(FLAGS)}", term.at)
         return FLAGS[term.value.lower()](assets).astype(np.bool_)
+    if term.name == "multiple":
+        return _is_multiple(term, assets)
     if term.name in NUMBERS:
-        return np.asarray(_COMPARE[term.compare](assets.numbers(term.name), _number(term)), np.bool_)
-    if term.compare not in (":", "="):
-        raise QueryError(f"{term.name} holds words: write {term.name}:{term.value}", term.at)
+        if term.compare == "~":
+            raise QueryError(
+                f"{term.name} is a number: write {term.name}>{term.value} or {term.name}={term.value}", term.at
+            )
+        other = _other_side(term, assets)
+        values = assets.numbers(term.name)
+        held = np.asarray(_COMPARE[term.compare](values, other), np.bool_)
+        # What is not known is not unlike anything.
+        return held & ~(np.isnan(values) | np.isnan(other)) if term.compare == "!=" else held
+    if term.compare == "~":
+        # Letters are told from capitals here, as naming conventions want it.
+        return _by_expression(term, TEXTS[term.name or "path"](assets))
+    texts = assets.texts(term.name or "path")
+    if term.compare == "!=" and term.value.lower() in TEXTS:
+        return np.array([a != b for a, b in zip(texts, assets.texts(term.value.lower()), strict=True)], np.bool_)
     wanted = [value for value in term.value.lower().split(",") if value]
     found = np.zeros(len(assets), np.bool_)
-    texts = assets.texts(term.name or "path")
     for value in wanted:
-        found |= np.array(_word_test(value, texts, exact=term.compare == "="), np.bool_)
-    return found
+        found |= np.array(_word_test(value, texts, exact=term.compare in ("=", "!=")), np.bool_)
+    return ~found if term.compare == "!=" else found
+
+
+def _is_multiple(term: Term, assets: Assets) -> Flags:
+    """Say which have both sides a multiple of a number."""
+    found: Flags = assets.numbers("multiple") % int(term.value) == 0
+    return ~found if term.compare == "!=" else found
+
+
+def _other_side(term: Term, assets: Assets) -> NDArray[Any]:
+    """Return what a field of numbers is compared with: another field of numbers, or a number."""
+    other = term.value.lower()
+    if other in NUMBERS:
+        return assets.numbers(other)
+    return np.full(len(assets), _number(term))
+
+
+def _by_expression(term: Term, texts: list[str]) -> Flags:
+    """Say in which texts a regular expression is found; of several values, in one."""
+    search = re.compile(term.value).search
+    return np.array([any(search(line) for line in text.split("\n")) for text in texts], np.bool_)
 
 
 def _word_test(value: str, texts: list[str], exact: bool) -> list[bool]:
@@ -360,6 +441,10 @@ VALUES: dict[str, tuple[str, ...]] = {
     "role": tuple(role.value for role in Role),
     "family": tuple(family.value for family in Family),
     "format": tuple(FORMATS),
+    "has": tuple(role.value for role in Role),
+    "alpha": _ALPHAS,
+    "pixels": tuple(kind.value for kind in PixelKind if kind is not PixelKind.ANY),
+    "transfer": tuple(transfer.value for transfer in Transfer),
     "finding": tuple(LABELS),
     "is": tuple(FLAGS),
 }
@@ -369,7 +454,8 @@ def completions(text: str, cursor: int) -> tuple[int, list[str]]:
     """Return what could stand at a cursor, and where the word that it would replace begins."""
     start = max(text.rfind(" ", 0, cursor) + 1, 0)
     word = text[start:cursor]
-    start, word = (start + 1, word[1:]) if word.startswith("-") else (start, word)
+    while word.startswith(("-", "(")):
+        start, word = start + 1, word[1:]
     name, colon, begun = word.partition(":")
     if colon and name.lower() in VALUES:
         done, comma, last = begun.rpartition(",")

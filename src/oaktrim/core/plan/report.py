@@ -5,17 +5,18 @@ from __future__ import annotations
 import csv
 import io
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 
 import msgspec
 
 from oaktrim.core.errors import shown
 from oaktrim.core.formats.catalogue import ORDER
+from oaktrim.core.plan.checks import Checks
 from oaktrim.core.plan.cuts import Cut
+from oaktrim.core.plan.formatrules import Rules
 from oaktrim.core.plan.packing import CompressionRatios, Measured, measure_ratios
 from oaktrim.core.plan.query import Assets, select
 from oaktrim.core.plan.resolve import Plan, missing_of, resolve
-from oaktrim.core.plan.rolerules import RoleRule
 from oaktrim.core.plan.status import BudgetStatus, limits_of
 from oaktrim.core.plan.verdict import findings_of
 from oaktrim.core.progress import Task
@@ -37,6 +38,7 @@ class Survey:
     ----------
     suppressed : how many findings the job keeps quiet
     kept : the paths that a filter lets through, or None without one; totals are always of everything
+    checks : what the job says of findings
     """
 
     inventory: Inventory
@@ -44,6 +46,7 @@ class Survey:
     findings: tuple[Merged, ...]
     suppressed: int = 0
     kept: frozenset[str] | None = None
+    checks: Checks = field(default_factory=Checks)
 
     @property
     def rows(self) -> list[int]:
@@ -83,16 +86,16 @@ def survey(
     targets: tuple[Target, ...],
     cache: SurveyCache,
     cuts: tuple[Cut, ...] = (),
-    rules: tuple[RoleRule, ...] = (),
-    suppressions: frozenset[tuple[str, str]] = frozenset(),
+    rules: Rules = Rules(),
+    checks: Checks = Checks(),
     demands: Mapping[str, Demand] | None = None,
 ) -> Task[Survey]:
     """Weigh an inventory on targets; what the cuts ask for is really packed first, on samples.
 
     Parameters
     ----------
-    suppressions : code and path of findings that do not count
     demands : what sightlines ask for, by target, where they were asked
+    checks : what the job says of findings
     """
     ratios = CompressionRatios(inventory)
     ratios = ratios.merged(Measured(cache.measured()))
@@ -102,9 +105,9 @@ def survey(
     missing = list(dict.fromkeys(missing))
     ratios = ratios.merged((yield from measure_ratios(inventory, missing, cache)))
     plans = [resolve(inventory, target, cuts, ratios, rules, seen.get(target.id)) for target in targets]
-    found = merge([findings_of(plan) for plan in plans])
-    heard = tuple(finding for finding in found if (finding.code, finding.path) not in suppressions)
-    return Survey(inventory, tuple(plans), heard, len(found) - len(heard))
+    found = merge([findings_of(plan, checks) for plan in plans])
+    heard = tuple(finding for finding in found if (finding.code, finding.path) not in checks.suppressed)
+    return Survey(inventory, tuple(plans), heard, len(found) - len(heard), checks=checks)
 
 
 def filtered(found: Survey, text: str) -> Survey:
@@ -117,7 +120,7 @@ def filtered(found: Survey, text: str) -> Survey:
     after = found.plans[0]
     now = resolve(found.inventory, after.target)
     heard = {(f.code, f.path) for f in found.findings}
-    on_target = [f for f in findings_of(after) if (f.code, f.path) in heard]
+    on_target = [f for f in findings_of(after, found.checks) if (f.code, f.path) in heard]
     assets = Assets(now, after, on_target)
     kept = frozenset(path for path, keep in zip(assets.paths, select(text, assets), strict=True) if keep)
     return replace(found, kept=kept, findings=tuple(f for f in found.findings if f.path in kept))

@@ -26,8 +26,9 @@ from oaktrim.core.plan.cuts import (
     losses_of,
 )
 from oaktrim.core.plan.forecast import Forecast, corrected, forecast, half_width
+from oaktrim.core.plan.formatrules import Rules, apply_format_rules
 from oaktrim.core.plan.packing import CompressionRatios, Key, PassthroughSizes, left_of, packing_name
-from oaktrim.core.plan.rolerules import RoleRule, apply_rules
+from oaktrim.core.plan.rolerules import apply_rules
 from oaktrim.core.survey.demand import Demand
 from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.survey.sample import SCALES
@@ -56,8 +57,9 @@ class Plan:
     ----------
     settings : the value that each kind of change leaves on each texture, -1 where there is none
     causes : the place in the cuts of what set it, likewise
-    rules : the job's role rules; rule : place of the one that made the texture smaller, -1 where none did
+    rules : the job's rules; rule : place of the role rule that made the texture smaller, -1 where none did
     overruled : a cut by hand stands in the place of a role rule
+    format_rule, format_overruled : the same of format rules
     cut_width, cut_height : after cap and drop by hand; ruled_width, ruled_height : after the role rules too
     formats : places in the catalogue's order
     footprint : what the target makes of it
@@ -69,7 +71,7 @@ class Plan:
     target: Target
     inventory: Inventory
     cuts: tuple[Cut, ...]
-    rules: tuple[RoleRule, ...]
+    rules: Rules
     settings: dict[type, Ints]
     causes: dict[type, Ints]
     cut_width: Ints
@@ -78,6 +80,8 @@ class Plan:
     ruled_height: Ints
     rule: Ints
     overruled: Flags
+    format_rule: Ints
+    format_overruled: Flags
     formats: Ints
     footprint: TargetFootprint
     forecast: Forecast
@@ -160,7 +164,7 @@ class Plan:
     def touched(self) -> Flags:
         """Which textures are encoded anew; the others ship as their file holds them, levels added to pictures."""
         kinds = (Cap, Drop, SetFormat, SetLevels, KeepCoverage)
-        changed = self.rule >= 0
+        changed = (self.rule >= 0) | (self.format_rule >= 0)
         for kind in kinds:
             changed |= self.settings[kind] != NOT_CUT
         a = self.footprint
@@ -177,6 +181,11 @@ class Plan:
         """Return how one texture is brought down and encoded."""
         a = self.footprint
         chosen: dict[str, Any] = {"error_metric": error_metric_of(self.inventory.roles[row].role)}
+        place = int(self.format_rule[row])
+        if place != NOT_CUT:
+            rule = self.rules.formats[place]
+            chosen |= {} if rule.effort is None else {"effort": rule.effort}
+            chosen |= {} if rule.error_metric is None else {"error_metric": rule.error_metric}
         for kind in SETTING_KINDS:
             code = int(self.settings[kind][row])
             if code != NOT_CUT:
@@ -190,7 +199,7 @@ def resolve(
     target: Target,
     cuts: Sequence[Cut] = (),
     ratios: CompressionRatios | None = None,
-    rules: Sequence[RoleRule] = (),
+    rules: Rules = Rules(),
     demand: Demand | None = None,
 ) -> Plan:
     """Return what every texture ships as on a target.
@@ -201,7 +210,7 @@ def resolve(
     Parameters
     ----------
     ratios : how well the textures pack; guessed from the survey alone when left out
-    rules : for textures whose size no cut says
+    rules : for textures whose size or format no cut says
     demand : what sightlines ask for on the target, where they were asked
     """
     count = len(inventory.textures)
@@ -218,8 +227,10 @@ def resolve(
     width, height = fit_side(width, height, np.where(caps == NOT_CUT, np.maximum(width, height), caps))
     width, height = np.maximum(1, width >> drops), np.maximum(1, height >> drops)
     by_hand = (caps != NOT_CUT) | (settings[Drop] != NOT_CUT)
-    ruled = apply_rules(inventory, target.id, rules, width, height, by_hand, demand)
-    formats = np.where(settings[SetFormat] == NOT_CUT, inventory.natural, settings[SetFormat])
+    ruled = apply_rules(inventory, target.id, rules.sizes, width, height, by_hand, demand)
+    encoded = apply_format_rules(inventory, target, rules.formats, settings[SetFormat] != NOT_CUT)
+    formats = np.where(encoded.formats == NOT_CUT, inventory.natural, encoded.formats)
+    formats = np.where(settings[SetFormat] == NOT_CUT, formats, settings[SetFormat])
     # Stored levels are kept for as long as nothing but the format's place in the file is asked for.
     stored = np.maximum(inventory.stored_levels - drops, np.minimum(inventory.stored_levels, 1))
     as_stored = (caps == NOT_CUT) & (ruled.rule == NOT_CUT) & (settings[SetLevels] == NOT_CUT)
@@ -229,8 +240,9 @@ def resolve(
     ratios = ratios or CompressionRatios(inventory)
     estimates, sampled = _packed(inventory, target, footprint, formats, ratios, losses_of(settings[SetLoss]))
     plan = Plan(
-        target, inventory, tuple(cuts), tuple(rules), settings, causes, width, height, ruled.width, ruled.height,
-        ruled.rule, ruled.overruled, formats, footprint, _nothing_measured(estimates), ratios.passthrough(target.packing),
+        target, inventory, tuple(cuts), rules, settings, causes, width, height, ruled.width, ruled.height,
+        ruled.rule, ruled.overruled, encoded.rule, encoded.overruled, formats,
+        footprint, _nothing_measured(estimates), ratios.passthrough(target.packing),
         demand,
     )  # fmt: skip
     sizes = np.full(count, -1, np.int64)

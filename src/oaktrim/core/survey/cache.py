@@ -25,7 +25,7 @@ from oaktrim.core.targets.target import parse_bytes
 
 _LOG = logging.getLogger(__name__)
 # Raised whenever facts, samples or pictures are made in another way: the file's name says it, and files of older versions go.
-_VERSION = 16
+_VERSION = 17
 _TABLES = """
 create table if not exists facts (root text, path text, facts blob, primary key (root, path)) without rowid;
 create table if not exists sample (content text primary key, pieces blob, thumbnail blob, kept integer);

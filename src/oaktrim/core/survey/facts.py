@@ -27,6 +27,7 @@ class TextureFacts(msgspec.Struct, frozen=True, array_like=True, gc=False):
     detail, normal, length_error, green, light, seam : as `pixels.detail` measures them; `seam` the larger of both
     means : codes of 4x4 cells in 0..255, four channels each, to know a picture again at another size
     slices : as in `PictureFacts`; all other facts are of the first
+    traits : packed, of `pixels.traits`; empty where the pixels cannot be decoded
     orientation, ignored : as in `PictureFacts`
     """
 
@@ -62,6 +63,7 @@ class TextureFacts(msgspec.Struct, frozen=True, array_like=True, gc=False):
     slices: int = 1
     orientation: int = 1
     ignored: tuple[str, ...] = ()
+    traits: bytes = b""
 
     @property
     def size(self) -> tuple[int, int]:

@@ -14,7 +14,9 @@ from numpy.typing import NDArray
 
 from oaktrim.core.survey.derived import Derivation, Output, Sources
 from oaktrim.core.survey.facts import CLIP_MARK, AudioFacts, ModelFacts, TextureFacts, natural_format
+from oaktrim.core.survey.guesses import guessed
 from oaktrim.core.survey.ownership import Ownership
+from oaktrim.core.survey.pixelkinds import PixelKind, pixel_kind
 from oaktrim.core.survey.products import ProductStore
 from oaktrim.core.survey.roles import (
     Certainty,
@@ -24,7 +26,6 @@ from oaktrim.core.survey.roles import (
     RoleGuess,
     RolePattern,
     bare_name,
-    role_from_pixels,
     role_guesser,
     role_of_slots,
 )
@@ -180,6 +181,14 @@ class Inventory:
         places = {id(role): place for place, role in enumerate(Role)}
         return np.array([places[id(guess.role)] for guess in self.roles], np.int64)
 
+    @property
+    def pixel_kinds(self) -> NDArray[np.int64]:
+        """The place of what each texture's pixels hold among the kinds."""
+        if "pixel kinds" not in self._columns:
+            places = {kind: place for place, kind in enumerate(PixelKind)}
+            self._columns["pixel kinds"] = np.array([places[pixel_kind(row)] for row in self.textures], np.int64)
+        return self._columns["pixel kinds"]
+
     @cached_property
     def base_of(self) -> NDArray[np.int64]:
         """The row of the base colour that stands in the same material, or in the same set by name; -1 without one."""
@@ -231,7 +240,7 @@ class Inventory:
         self._asked[id(paths)] = (paths, rows)
 
     def with_roles(self, patterns: tuple[RolePattern, ...], chosen: Sequence[RoleChoice]) -> Inventory:
-        """Return the inventory with roles told anew: by hand, by materials, by name, by pixels, in this order."""
+        """Return the inventory with roles told anew: by hand, by materials, by name, or guessed, in this order."""
         if self._told_by == (patterns, chosen):
             return self
         by_hand = {path: choice.role for choice in chosen for path in choice.assets}
@@ -245,8 +254,10 @@ class Inventory:
                 roles.append(RoleGuess(outputs[path].role, outputs[path].reason, Certainty.STATED))
             else:
                 stated = role_of_slots(self.ownership.slots_of(row)) if row in owners else None
-                roles.append(stated or role_from_pixels(guess(path), texture.normal))
-        return replace(self, roles=tuple(roles), _told_by=(patterns, chosen), _columns=self._columns)
+                roles.append(stated or guess(path))
+        return replace(
+            self, roles=tuple(guessed(self.textures, roles)), _told_by=(patterns, chosen), _columns=self._columns
+        )
 
 
 def _passthrough_of(model: ModelFacts) -> list[PassthroughAsset]:

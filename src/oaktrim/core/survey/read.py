@@ -21,6 +21,7 @@ from oaktrim.core.files.references import ReferenceFolder
 from oaktrim.core.pixels.detail import baked_light, detail_share, normal_facts, seam_ratio
 from oaktrim.core.pixels.image import Image, to_rgba
 from oaktrim.core.pixels.statistics import PixelFacts, pixel_facts, unit_codes
+from oaktrim.core.pixels.traits import traits_of
 from oaktrim.core.scene.model import GLTF_SLOTS, Material, Model, Slot
 from oaktrim.core.scene.read import SUFFIXES as MODELS
 from oaktrim.core.scene.read import parse_model
@@ -88,7 +89,7 @@ def _texture(data: bytes, path: str, seen: Seen, max_pixels: int, alone: bool) -
     content = content_hash(data)
     head, image = picture_with_facts(data, file, max_pixels, alone)
     sample = sample_of(image)
-    looks = _looks(image)
+    looks = _looks(image, sample)
     if head.slices > 1:
         # Only the first picture was looked at: the others may differ.
         looks["pixels"] = content
@@ -105,12 +106,12 @@ def made_facts(path: str, kind: str, content: str, image: Image) -> tuple[Textur
     sample = sample_of(image)
     facts = TextureFacts(
         path, 0, 0, content, kind, image.width, image.height, len(image.channels), image.bit_depth, image.is_float,
-        1, "", "", **_looks(image),  # type: ignore[arg-type]
+        1, "", "", **_looks(image, sample),  # type: ignore[arg-type]
     )  # fmt: skip
     return facts, sample
 
 
-def _looks(image: Image) -> dict[str, object]:
+def _looks(image: Image, sample: Sample) -> dict[str, object]:
     """Return the fields of a texture's facts that its pixels tell."""
     found, full = pixel_facts(image), unit_codes(image)
     normal = normal_facts(image, found)
@@ -134,6 +135,7 @@ def _looks(image: Image) -> dict[str, object]:
         "light": baked_light(image, found) if found.used_share > 0.99 or not image.has_alpha else 0.0,
         "seam": max(seam_ratio(image)),
         "means": _signature(image, found),
+        "traits": traits_of(sample.pieces[0], sample.thumbnail).packed(),
     }
 
 

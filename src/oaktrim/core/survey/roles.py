@@ -73,7 +73,7 @@ _LABELS = {Role.SURFACE: "Surface values", Role.GLYPHS: "Glyph sheet", Role.LOOK
 
 
 class RolePattern(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """A pattern of file names, without ending and in lower case, with `*` and `?`, and the role it stands for."""
+    """A pattern of file names, or with a slash of paths, without ending and in lower case, with `*` and `?`, and its role."""
 
     pattern: Name
     role: Role
@@ -85,20 +85,26 @@ def _patterns(role: Role, *patterns: str) -> list[RolePattern]:
 
 # First match wins, so the long endings stand before the short ones.
 DEFAULT_PATTERNS: tuple[RolePattern, ...] = (
-    *_patterns(Role.SURFACE, "*_orm", "*_arm", "*_rma", "*_mrao", "*_metallicroughness", "*_metalrough", "*_surface"),
-    *_patterns(Role.NORMAL, "*_n", "*_nrm", "*_nor", "*_norm", "*_normal", "*_normals", "*_normalgl", "*_normaldx"),
-    *_patterns(Role.ROUGHNESS, "*_r", "*_rough", "*_roughness", "*_gloss", "*_smoothness"),
+    *_patterns(
+        Role.SURFACE, "*_orm", "*_arm", "*_rma", "*_mrao", "*_metallicroughness", "*_metalrough", "*_surface", "*_pbr", "*_spec",
+        "*_specular",
+    ),
+    *_patterns(Role.NORMAL, "*_n", "*_nrm", "*_nor", "*_norm", "*_normal", "*_normals", "*_normalgl", "*_normaldx", "*_nm"),
+    *_patterns(Role.ROUGHNESS, "*_r", "*_rough", "*_roughness", "*_gloss", "*_glossy", "*_glossiness", "*_smoothness"),
     *_patterns(Role.METALNESS, "*_metal", "*_metallic", "*_metalness"),
     *_patterns(Role.OCCLUSION, "*_ao", "*_occlusion", "*_occ"),
     *_patterns(Role.HEIGHT, "*_h", "*_height", "*_disp", "*_displacement", "*_bump"),
     *_patterns(Role.EMISSIVE, "*_e", "*_emissive", "*_emission", "*_glow"),
     *_patterns(Role.GLYPHS, "*_glyphs", "*_font", "*_sdf"),
     *_patterns(Role.LOOKUP, "*_lut", "*_ramp", "*_lookup"),
-    *_patterns(Role.MASK, "*_m", "*_mask", "*_masks", "*_opacity", "*_alpha", "*_id"),
+    *_patterns(Role.MASK, "*_m", "*_mask", "*_masks", "*_opacity", "*_alpha", "*_id", "*_colormask", "*_colourmask"),
     *_patterns(Role.OVERLAY, "*_overlay", "*_decal", "*_sign", "*_badge", "*_sticker"),
-    *_patterns(Role.ENVIRONMENT, "*_env", "*_sky", "*_hdri", "*_panorama"),
     *_patterns(
-        Role.BASE_COLOUR, "*_base", "*_basecolor", "*_basecolour", "*_albedo", "*_diffuse", "*_diff", "*_color",
+        Role.ENVIRONMENT, "*_env", "*_sky", "*_hdri", "*_panorama", "sky", "sky[0-9]*", "sky_*", "skybox*", "skydome*", "*_sky_*",
+        "*_skybox*",
+    ),
+    *_patterns(
+        Role.BASE_COLOUR, "*_base", "*_basecolor", "*_basecolour", "*_albedo", "*_diffuse", "*_diff", "*_dif", "*_color",
         "*_colour", "*_col", "*_d", "*_c", "*_bc",
     ),
 )  # fmt: skip
@@ -110,7 +116,7 @@ class Certainty(Enum):
     CHOSEN = "chosen by hand"
     STATED = "stated by a material"
     NAMED = "likely, by the name"
-    SEEN = "likely, by the pixels"
+    GUESSED = "guessed"
     UNKNOWN = "not known"
 
 
@@ -146,7 +152,6 @@ _BY_SLOT = {
 # A pattern that asks for the last word of a name, whatever stands before it.
 _LAST_WORD = re.compile(r"\*_([^*?\[\]_]+)")
 _UNKNOWN = RoleGuess(Role.UNKNOWN, "no pattern fits the name", Certainty.UNKNOWN)
-_SEEN_NORMAL = RoleGuess(Role.NORMAL, "its pixels are unit vectors that point up on average", Certainty.SEEN)
 
 
 def role_of_slots(slots: Iterable[tuple[Slot, str, str]]) -> RoleGuess | None:
@@ -180,9 +185,12 @@ def role_guesser(patterns: tuple[RolePattern, ...]) -> Callable[[str], RoleGuess
     guesses = [RoleGuess(row.role, f"the name fits {row.pattern}", Certainty.NAMED) for row in patterns] + [_UNKNOWN]
     words: dict[str, int] = {}
     others: list[str] = []
+    paths: list[tuple[int, re.Pattern[str]]] = []
     for place, row in enumerate(patterns):
         if word := _LAST_WORD.fullmatch(row.pattern):
             words.setdefault(word[1], place)
+        elif "/" in row.pattern:
+            paths.append((place, re.compile(fnmatch.translate(row.pattern))))
         else:
             others.append(f"(?P<p{place}>{fnmatch.translate(row.pattern)})")
     match = re.compile("|".join(others)).match if others else None
@@ -194,6 +202,10 @@ def role_guesser(patterns: tuple[RolePattern, ...]) -> Callable[[str], RoleGuess
         if match is not None and (found := match(name)) and found.lastgroup:
             other = int(found.lastgroup[1:])
             place = other if place < 0 else min(place, other)
+        if paths:
+            whole = f"{path.rpartition('/')[0].lower()}/{name}"
+            other = next((number for number, pattern in paths if pattern.match(whole)), -1)
+            place = other if place < 0 or 0 <= other < place else place
         return guesses[place]
 
     return guess
@@ -204,8 +216,3 @@ def bare_name(path: str) -> str:
     name = path[path.rfind("/") + 1 :]
     dot = name.rfind(".")
     return (name[:dot] if dot > 0 else name).lower().replace("-", "_").replace(" ", "_")
-
-
-def role_from_pixels(guess: RoleGuess, normal: bool) -> RoleGuess:
-    """Return what the pixels tell where nothing else did."""
-    return _SEEN_NORMAL if normal and guess.role is Role.UNKNOWN else guess

@@ -276,7 +276,7 @@ def _source(model: LedgerModel, row: int) -> str:
 
 def _ships(model: LedgerModel, row: int) -> str:
     footprint = model.after.footprint
-    mark = " ✎" if model.after.overruled[row] else ""
+    mark = " ✎" if model.after.overruled[row] or model.after.format_overruled[row] else ""
     return size_text(int(footprint.width[row]), int(footprint.height[row])) + mark
 
 

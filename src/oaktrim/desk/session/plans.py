@@ -8,6 +8,8 @@ from PySide6.QtCore import QObject, QTimer, Signal
 
 from oaktrim.core.job.document import Job
 from oaktrim.core.job.planner import Planner
+from oaktrim.core.plan.checks import Checks
+from oaktrim.core.plan.formatrules import Rules
 from oaktrim.core.plan.packing import CompressionRatios, Measured
 from oaktrim.core.plan.query import Assets
 from oaktrim.core.plan.resolve import Plan, resolve
@@ -39,6 +41,9 @@ class Shown(Protocol):
 
     @property
     def trying(self) -> bool: ...
+
+    @property
+    def checks(self) -> Checks: ...
 
     def planner(self) -> Planner: ...
 
@@ -107,7 +112,7 @@ class Plans(QObject):
         assert inventory is not None
         if (target, cut) not in self._plans:
             row = next(t for t in self._shown.targets if t.id == target)
-            cuts, rules = (job.cuts, job.role_rules) if cut else ((), ())
+            cuts, rules = (job.cuts, job.rules) if cut else ((), Rules())
             self._plans[target, cut] = resolve(inventory, row, cuts, self._ratios, rules, self._shown.demand(row))
         return self._plans[target, cut]
 
@@ -143,7 +148,7 @@ class Plans(QObject):
             return
         if self._judging is not None:
             self._judging.cancel()
-        plan, job, inventory = self.plan(shown.watched.id), shown.job, shown.inventory
+        plan, job, inventory, checks = self.plan(shown.watched.id), shown.job, shown.inventory, shown.checks
 
         def done(found: list[Finding]) -> None:
             if job is shown.job and inventory is shown.inventory and plan.target in shown.targets:
@@ -151,8 +156,8 @@ class Plans(QObject):
                 self.findings_changed.emit()
 
         def judge() -> Task[list[Finding]]:
-            found = yield from judge_plan(plan)
-            return [f for f in found if (f.code, f.path) not in job.suppressions]
+            found = yield from judge_plan(plan, checks)
+            return [f for f in found if (f.code, f.path) not in checks.suppressed]
 
         self._judging = start(judge(), self, done, self.failed.emit)
 

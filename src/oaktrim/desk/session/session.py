@@ -9,10 +9,11 @@ import numpy as np
 from PySide6.QtCore import QObject, QTimer, Signal
 
 from oaktrim.core.errors import OakTrimError
-from oaktrim.core.job.document import Job, targets_of
+from oaktrim.core.job.document import Job, checks_of, targets_of
 from oaktrim.core.job.history import History
 from oaktrim.core.job.planner import Planner
 from oaktrim.core.makers.build import BuildSpec, Tree
+from oaktrim.core.plan.checks import Checks
 from oaktrim.core.plan.cuts import Change, Cut
 from oaktrim.core.plan.packing import CompressionRatios
 from oaktrim.core.plan.query import Assets
@@ -71,6 +72,7 @@ class Session(QObject):
         self._opened = 0
         self.inventory: Inventory | None = None
         self.selected: tuple[int, ...] = ()
+        self._checks_of: tuple[object, Checks] | None = None
         self._chosen_of: tuple[tuple[int, ...], Inventory | None, tuple[int, ...], tuple[str, ...]] = ((), None, (), ())
         self.targets: tuple[Target, ...] = ()
         self.watched_id = ""
@@ -259,6 +261,20 @@ class Session(QObject):
     def chosen_paths(self) -> tuple[str, ...]:
         """The paths of the selected textures."""
         return self._chosen_of[3] if self.chosen else ()
+
+    @property
+    def checks(self) -> Checks:
+        """All that the job says of findings; what a file that it shares cannot tell is left out, once that is said."""
+        job = self.job
+        key = (job.checks, job.check_files, job.grades, job.suppressed)
+        if self._checks_of is None or self._checks_of[0] != key:
+            try:
+                found = checks_of(job, self.root)
+            except OakTrimError as error:
+                found = Checks(job.checks, job.grades, job.suppressions)
+                self.failed.emit(error)
+            self._checks_of = (key, found)
+        return self._checks_of[1]
 
     # Edits
 

@@ -20,8 +20,9 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from oaktrim.core.plan.query import QueryError, select
-from oaktrim.core.survey.findings.rules import LABELS
+from oaktrim.core.plan.checks import label_of
+from oaktrim.core.plan.query import select
+from oaktrim.core.plan.syntax import QueryError
 from oaktrim.desk.look.properties import with_properties
 from oaktrim.desk.models.ledger import GROUPS
 from oaktrim.desk.session.session import Session
@@ -179,7 +180,7 @@ class FilterBar(QWidget):
         if self._family:
             found.append(_Chip(f"{self._family} ×", True, self.set_family, ""))
         if self._code:
-            found.append(_Chip(f"{LABELS[self._code]} ×", True, self.kind_dropped.emit, ""))
+            found.append(_Chip(f"{label_of(self._code)} ×", True, self.kind_dropped.emit, ""))
         return found
 
     def _show_chips(self) -> None:

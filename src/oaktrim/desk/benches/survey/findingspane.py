@@ -18,10 +18,10 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from oaktrim.core.plan.checks import label_of
 from oaktrim.core.plan.cuts import Change, Cut
 from oaktrim.core.plan.verdict import change_of
 from oaktrim.core.survey.findings.finding import Finding, Remedy, Severity
-from oaktrim.core.survey.findings.rules import LABELS
 from oaktrim.core.units import bytes_text
 from oaktrim.desk.look.properties import with_properties
 from oaktrim.desk.session.session import Session
@@ -120,7 +120,7 @@ class FindingsPane(QWidget):
             for row, code in enumerate(order):
                 severity = groups[code][0].severity
                 count = len({f.path for f in groups[code]})
-                cells = (LABELS[code], _SIGNS[severity], str(count), bytes_text(stake[code]) if stake[code] else "")
+                cells = (label_of(code), _SIGNS[severity], str(count), bytes_text(stake[code]) if stake[code] else "")
                 for column, text in enumerate(cells):
                     item = QTableWidgetItem(text)
                     item.setData(Qt.ItemDataRole.UserRole, code)
@@ -211,11 +211,11 @@ class FindingsPane(QWidget):
         for change, paths in wanted.items():
             job = job.with_cut(Cut(change, tuple(dict.fromkeys(paths)), (session.watched_id,)))
         if wanted:
-            session.edit(job, f"mend {LABELS[self.code].lower()}")
+            session.edit(job, f"mend {label_of(self.code).lower()}")
 
     def _ask_reason(self) -> None:
         paths = tuple(dict.fromkeys(f.path for f in self._meant()))
-        words = f"Keep “{LABELS[self.code]}” quiet on {len(paths)} file{'' if len(paths) == 1 else 's'}, because:"
+        words = f"Keep “{label_of(self.code)}” quiet on {len(paths)} file{'' if len(paths) == 1 else 's'}, because:"
         reason, said = QInputDialog.getText(self, "Not here", words)
         if said and reason.strip():
             self.suppress(reason.strip())
@@ -223,7 +223,7 @@ class FindingsPane(QWidget):
     def suppress(self, reason: str) -> None:
         """Keep the chosen kind quiet on what is meant."""
         code, paths = self.code, tuple(dict.fromkeys(f.path for f in self._meant()))
-        self._session.edit(self._session.job.with_suppression(code, paths, reason), f"quiet: {LABELS[code].lower()}")
+        self._session.edit(self._session.job.with_suppression(code, paths, reason), f"quiet: {label_of(code).lower()}")
 
     def _hear(self) -> None:
         job = self._session.job
