@@ -111,7 +111,7 @@ def test_the_filter_field(qtbot, opened):
 def test_role_rules_move_the_totals_and_hands_win(qtbot, opened):
     window, session = opened, opened.session
     pane, before = window.survey.rules, session.plan().total("memory")
-    window.survey.show_pane(Pane.ROLE_RULES)
+    window.survey.show_pane(Pane.RULES)
     share = pane.lines[Role.NORMAL][0]
     share.setCurrentIndex(share.findText("a quarter of base"))
     share.activated.emit(share.currentIndex())

@@ -91,6 +91,13 @@ class Breakdown:
         return below
 
 
+def grouping_for(inventory: Inventory, memory: NDArray[np.int64]) -> Grouping:
+    """Return what to begin with: by owner, where at least half of the memory has one, else by folder."""
+    owned = np.zeros(len(inventory.textures), np.bool_)
+    owned[list(inventory.ownership.owners)] = True
+    return Grouping.OWNER if int(memory[owned].sum()) * 2 >= int(memory.sum()) else Grouping.FOLDER
+
+
 def asset_costs(plan: Plan, line: str) -> NDArray[np.int64]:
     """Return what each asset adds to a line: the textures, then what is passed through."""
     rest = plan.passthrough(line)
@@ -102,7 +109,7 @@ def _by_owner(inventory: Inventory, tree: Breakdown) -> None:
     ownership = inventory.ownership
     scenes = [tree.board(0, model.scene or model.path.rsplit("/", 1)[-1], "scene") for model in ownership.models]
     for row, texture in enumerate(inventory.textures):
-        name = texture.path.rsplit("/", 1)[-1]
+        name = inventory.names[row]
         places: dict[tuple[int, str, str], None] = {}
         for owner in ownership.owners.get(row, ()):
             for wearer in ownership.objects_of(owner) or ["not in the scene"]:
@@ -132,9 +139,9 @@ def _by_folder(inventory: Inventory, tree: Breakdown) -> None:
 
 def _by_family(inventory: Inventory, tree: Breakdown) -> None:
     families = {family: tree.board(0, family.value, "family") for family in Family}
-    for row, (texture, guess) in enumerate(zip(inventory.textures, inventory.roles, strict=True)):
+    for row, guess in enumerate(inventory.roles):
         board = tree.board(families[guess.role.family], guess.role.label, "role")
-        tree.leaf(board, texture.path.rsplit("/", 1)[-1], row, 1.0)
+        tree.leaf(board, inventory.names[row], row, 1.0)
     for place, passthrough in enumerate(inventory.passthrough, len(inventory.textures)):
         tree.leaf(families[passthrough.family], passthrough.name, place, 1.0)
 

@@ -7,14 +7,16 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from oaktrim.core.codecs.effort import ErrorMetric
 from oaktrim.core.formats.catalogue import FORMATS
 from oaktrim.core.plan.formatrules import FormatRule, Rules
 from oaktrim.core.plan.resolve import Plan
-from oaktrim.core.plan.rolerules import RoleRule
+from oaktrim.core.plan.rolerules import RoleRule, share_text
 from oaktrim.core.survey.findings.finding import COMMON_SHARES
 from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.survey.pixelkinds import PixelKind
 from oaktrim.core.survey.roles import Role
+from oaktrim.core.survey.uses import error_metric_of
 from oaktrim.core.targets.lines import byte_lines
 from oaktrim.core.targets.target import Target
 
@@ -137,3 +139,17 @@ def reach(plan: Plan) -> float:
         if beside < limit:
             found.append((plan.total(name) - beside) / (limit - beside))
     return max(found)
+
+
+def role_words(target: Target, role: Role) -> str:
+    """Return what a role changes on a target: the share of its base colour's side, the formats, and what errors count on."""
+    share = COMMON_SHARES.get(role)
+    size = "its own size" if share is None else f"{share_text(share)} of its base colour's side"
+    names = dict.fromkeys(
+        FORMATS[rule.format].label if rule.format else "raw pixels"
+        for rule in common_formats(target, frozenset({role}))
+    )
+    metric = {ErrorMetric.NORMALS: "angles", ErrorMetric.COLOUR: "colour as it is seen"}.get(
+        error_metric_of(role), "values, each channel for itself"
+    )
+    return f"{role.label}: {size}; {', '.join(names) or 'no common format'}; errors count on {metric}"

@@ -168,6 +168,7 @@ class ImageRef(msgspec.Struct, frozen=True, array_like=True, gc=False):
 
     uri: str
     held: str
+    name: str = ""
 
 
 class ModelFacts(msgspec.Struct, frozen=True, array_like=True, gc=False):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
@@ -13,7 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from oaktrim.core.survey.derived import Derivation, Output, Sources
-from oaktrim.core.survey.facts import CLIP_MARK, AudioFacts, ModelFacts, TextureFacts, natural_format
+from oaktrim.core.survey.facts import CLIP_MARK, IMAGE_MARK, AudioFacts, ModelFacts, TextureFacts, natural_format
 from oaktrim.core.survey.guesses import guessed
 from oaktrim.core.survey.ownership import Ownership
 from oaktrim.core.survey.pixelkinds import PixelKind, pixel_kind
@@ -28,6 +29,7 @@ from oaktrim.core.survey.roles import (
     bare_name,
     role_guesser,
     role_of_slots,
+    slot_words,
 )
 from oaktrim.core.targets.footprint import FORMAT_INDEX
 from oaktrim.core.targets.lines import Counts
@@ -114,6 +116,16 @@ class Inventory:
             kind = _KINDS[TextureFacts.__annotations__[name]]
             self._columns[name] = np.array(list(map(attrgetter(name), self.textures)), kind)
         return self._columns[name]
+
+    @cached_property
+    def names(self) -> list[str]:
+        """What each texture is called, for people: its file's name; of one that a model holds, by its own, or by who wears it."""
+        return [_name_of(self, row, texture.path) for row, texture in enumerate(self.textures)]
+
+    @cached_property
+    def shared_names(self) -> frozenset[str]:
+        """Names that several textures have."""
+        return frozenset(name for name, count in Counter(self.names).items() if count > 1)
 
     @cached_property
     def row_of(self) -> dict[str, int]:
@@ -258,6 +270,21 @@ class Inventory:
         return replace(
             self, roles=tuple(guessed(self.textures, roles)), _told_by=(patterns, chosen), _columns=self._columns
         )
+
+
+def _name_of(inventory: Inventory, row: int, path: str) -> str:
+    file, mark, number = path.partition(IMAGE_MARK)
+    name = file.rpartition("/")[2]
+    if not mark:
+        return name
+    model = next((model for model in inventory.models if model.path == file), None)
+    own = model.images[int(number)].name if model is not None and number.isdecimal() else ""
+    if not own:
+        owners = inventory.ownership.owners.get(row, ())
+        if owners:
+            slots = dict.fromkeys(slot_words(owner.slot.slot) for owner in owners)
+            own = f"{inventory.ownership.material(owners[0]).name}, {' and '.join(slots)}"
+    return f"{name}: {own}" if own else f"{name}: image {number}"
 
 
 def _passthrough_of(model: ModelFacts) -> list[PassthroughAsset]:

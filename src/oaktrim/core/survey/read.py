@@ -182,9 +182,9 @@ def read_model(seen: Seen, root: Path, max_pixels: int, alone: bool = False) -> 
     for number, source in enumerate(model.images):
         path = f"{seen.path}{IMAGE_MARK}{number}"
         if source.data is None:
-            images.append(ImageRef(source.uri, ""))
+            images.append(ImageRef(source.uri, "", source.name))
             continue
-        images.append(ImageRef("", path))
+        images.append(ImageRef("", path, source.name))
         try:
             facts, sample = _texture(source.data, path, seen, max_pixels, alone)
         except OakTrimError as error:

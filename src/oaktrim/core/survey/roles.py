@@ -149,6 +149,13 @@ _BY_SLOT = {
     Slot.HEIGHT: Role.HEIGHT,
     Slot.OPACITY: Role.MASK,
 }
+
+
+def slot_words(slot: Slot) -> str:
+    """Return what a slot is called, for people."""
+    return _BY_SLOT[slot].label.lower() if slot in _BY_SLOT else slot.value
+
+
 # A pattern that asks for the last word of a name, whatever stands before it.
 _LAST_WORD = re.compile(r"\*_([^*?\[\]_]+)")
 _UNKNOWN = RoleGuess(Role.UNKNOWN, "no pattern fits the name", Certainty.UNKNOWN)

@@ -40,6 +40,10 @@ class Column:
     optional: bool = False
 
 
+# What stands in soft text after a cell's own.
+ASIDE = Qt.ItemDataRole.UserRole + 1
+
+
 class LedgerModel(QAbstractTableModel):
     """The assets that pass the filter, in the order of the column chosen, with a line over each group."""
 
@@ -199,8 +203,8 @@ class LedgerModel(QAbstractTableModel):
             return self._head_data(-1 - row, index.column(), column, role)
         if role == Qt.ItemDataRole.DisplayRole:
             return column.text(self, row)
-        if role == Qt.ItemDataRole.DecorationRole and index.column() == 0:
-            return self._thumbnail(row)
+        if role in (ASIDE, Qt.ItemDataRole.DecorationRole):
+            return None if index.column() else self._thumbnail(row) if role != ASIDE else self._folder_aside(row)
         if role == Qt.ItemDataRole.ForegroundRole:
             return QColor(tokens().soft) if column.head in ("Source", "Now") else None
         if role == Qt.ItemDataRole.FontRole and column.head == "After":
@@ -218,6 +222,12 @@ class LedgerModel(QAbstractTableModel):
         if place == 0:
             return f"{name}  ·  {len(members)}"
         return bytes_text(int(column.key(self)[members].sum())) if column.figure else ""
+
+    def _folder_aside(self, row: int) -> str | None:
+        """Return the folder of a texture whose name others have, too."""
+        names = self.inventory.names
+        twice = row < len(names) and names[row] in self.inventory.shared_names
+        return self._session.asset_path(row).rpartition("/")[0] if twice else None
 
     def _thumbnail(self, row: int) -> Any:
         textures = len(self.inventory.textures)
@@ -332,7 +342,8 @@ def _seen(model: LedgerModel, row: int) -> str:
 
 
 def _name(model: LedgerModel, row: int) -> str:
-    return model.session.asset_path(row).rsplit("/", 1)[-1]
+    names = model.inventory.names
+    return names[row] if row < len(names) else model.session.asset_path(row).rsplit("/", 1)[-1]
 
 
 COLUMNS: tuple[Column, ...] = (

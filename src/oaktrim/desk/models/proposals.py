@@ -108,7 +108,7 @@ class Proposals(QAbstractTableModel):
         side = max(int(footprint.width[row]), int(footprint.height[row]))
         if column == 2:
             more = len(problem.groups[group].rows) - 1
-            return problem.plan.inventory.textures[row].path.rsplit("/", 1)[-1] + (f" and {more} alike" if more else "")
+            return problem.plan.inventory.names[row] + (f" and {more} alike" if more else "")
         if column == 3:
             return f"{side} {now.label}"
         if column == 4:

@@ -248,8 +248,8 @@ class Window(QMainWindow):
     def _change_step(self, step: SizeStep) -> None:
         """Go to where a step of the ladder can be changed."""
         self.reveal(self.survey)
-        if step.rule is not None:
-            self.survey.show_role_rules()
+        if step.rule is not None or step.format_rule is not None:
+            self.survey.show_rules(formats=step.format_rule is not None)
             return
         kind = type(self.session.job.cuts[step.cut].change) if step.cut is not None else None
         self.survey.focus_kind(kind)

@@ -9,8 +9,11 @@ from PySide6.QtGui import QColor, QFont, QPainter
 from PySide6.QtWidgets import QStyle, QStyledItemDelegate, QStyleOptionViewItem, QTableView
 
 from oaktrim.desk.look.tokens import tokens
+from oaktrim.desk.models.ledger import ASIDE
 
 _PAD = 4
+# Under so many pixels there is no room for what stands in soft text after the rest.
+_LEAST_ASIDE = 24
 
 
 class LedgerPainter(QStyledItemDelegate):
@@ -50,6 +53,16 @@ class LedgerPainter(QStyledItemDelegate):
         if metrics.horizontalAdvance(text) > rect.width():
             text = metrics.elidedText(text, Qt.TextElideMode.ElideMiddle, rect.width())
         painter.drawText(rect, model.data(index, Qt.ItemDataRole.TextAlignmentRole), text)
+        aside = model.data(index, ASIDE)
+        if aside:
+            rect.setLeft(rect.left() + metrics.horizontalAdvance(text) + 8)
+            if rect.width() > _LEAST_ASIDE:
+                painter.setPen(QColor(now.soft))
+                painter.drawText(
+                    rect,
+                    int(Qt.AlignmentFlag.AlignVCenter),
+                    metrics.elidedText(aside, Qt.TextElideMode.ElideLeft, rect.width()),
+                )
 
     def sizeHint(self, option: QStyleOptionViewItem, index: QModelIndex | QPersistentModelIndex) -> QSize:
         return QSize(60, 32)

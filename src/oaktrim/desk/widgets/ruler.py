@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QSizePolicy, QWidget
 from oaktrim.core.units import bytes_beside, bytes_like
 from oaktrim.desk.look.tokens import tokens
 
-_TITLE_WIDTH, _FIGURES_WIDTH, _MARGIN = 112, 176, 12
+_TITLE_WIDTH, _FIGURES_WIDTH, _MARGIN = 130, 192, 12
 _TICK_STEPS = (1, 2, 4, 8, 16, 32, 64, 128, 256, 512, 1024, 2048, 4096, 8192, 16384, 1 << 16, 1 << 18, 1 << 20)
 
 

@@ -150,7 +150,7 @@ class Swatch(QFrame):
         assert inventory is not None
         row = session.chosen[0]
         texture, guess, recipe = inventory.textures[row], inventory.roles[row], plan.recipe(row)
-        self.name.setText(texture.path.rsplit("/", 1)[-1])
+        self.name.setText(inventory.names[row])
         self.name.setToolTip(texture.path)
         users = inventory.ownership.users(row)
         worn = f"used by {users[0]}" + (f" and {len(users) - 1} more" if len(users) > 1 else "") if users else ""

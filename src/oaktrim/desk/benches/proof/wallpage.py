@@ -78,7 +78,7 @@ class WallPage(QWidget):
 
     def _show(self) -> None:
         assert self._session.inventory is not None
-        textures = self._session.inventory.textures
+        names = self._session.inventory.names
         places = sorted(range(len(self._rows)), key=lambda p: (p not in self.results, -self._steps(p)))
         pairs = []
         for place in places:
@@ -86,7 +86,7 @@ class WallPage(QWidget):
             words = (
                 f"{size_text(recipe.settings.width, recipe.settings.height)} {FORMATS[recipe.settings.format].label}"
             )
-            name = textures[self._rows[place]].path.rsplit("/", 1)[-1]
+            name = names[self._rows[place]]
             if result is None:
                 pairs.append(Pair(name, words, "…"))
             else:

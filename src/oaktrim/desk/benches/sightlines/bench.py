@@ -521,7 +521,7 @@ class SightlinesBench(Bench):
         else:
             far = float(demand.distance[row])
             near = f", at {far:.1f} m" if np.isfinite(far) else ""
-            name = inventory.textures[row].path.rsplit("/", 1)[-1]
+            name = inventory.names[row]
             fit = float(fits_of(plan, demand)[row])
             self.pane.show_place(
                 f"{name}: {demand.views[int(demand.view[row])]}{near}, {int(demand.pixels[row]):,} pixels in all, "

@@ -1,4 +1,4 @@
-"""The Survey bench: planks, findings and role rules over the ledger, and the cut bar on what is selected."""
+"""The Survey bench: planks, findings, roles, rules and checks over the ledger, and the cut bar on what is selected."""
 
 from __future__ import annotations
 
@@ -16,12 +16,14 @@ from oaktrim.core.plan.cuts import Cap
 from oaktrim.core.plan.paste import FORMAT, ROLE, SIZE, paste
 from oaktrim.core.plan.report import Survey, as_csv
 from oaktrim.desk.benches.bench import Action, Bench
+from oaktrim.desk.benches.survey.checkspane import ChecksPane
 from oaktrim.desk.benches.survey.cutbar import CutBar
 from oaktrim.desk.benches.survey.filterbar import FilterBar
 from oaktrim.desk.benches.survey.findingspane import FindingsPane
 from oaktrim.desk.benches.survey.ledgertable import LedgerTable
 from oaktrim.desk.benches.survey.pasteview import PasteView
 from oaktrim.desk.benches.survey.plankpane import PlankPane
+from oaktrim.desk.benches.survey.rolespane import RolesPane
 from oaktrim.desk.benches.survey.rulespane import RulesPane
 from oaktrim.desk.benches.survey.targetspage import TargetsPage
 from oaktrim.desk.look.properties import with_properties
@@ -34,11 +36,13 @@ class Pane(Enum):
 
     PLANKS = "Planks"
     FINDINGS = "Findings"
-    ROLE_RULES = "Role rules"
+    ROLES = "Roles"
+    RULES = "Rules"
+    CHECKS = "Checks"
     TARGETS = "Targets"
 
 
-_HEIGHTS = {Pane.PLANKS: 164, Pane.FINDINGS: 190, Pane.ROLE_RULES: 246}
+_HEIGHTS = {Pane.PLANKS: 164, Pane.FINDINGS: 190, Pane.ROLES: 252, Pane.RULES: 246, Pane.CHECKS: 246}
 
 
 class SurveyBench(Bench):
@@ -57,7 +61,9 @@ class SurveyBench(Bench):
         self.cuts = CutBar(session)
         self.planks = PlankPane(session)
         self.findings = FindingsPane(session)
+        self.roles = RolesPane(session)
         self.rules = RulesPane(session)
+        self.checks = ChecksPane(session)
         self.targets = TargetsPage(session)
         self._panes = QStackedWidget()
         self._whole = QStackedWidget()
@@ -77,7 +83,7 @@ class SurveyBench(Bench):
         column = QVBoxLayout(body)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(0)
-        for pane in (self.planks, self.findings, self.rules):
+        for pane in (self.planks, self.findings, self.roles, self.rules, self.checks):
             self._panes.addWidget(pane)
         self._panes.setObjectName("sheet")
         self._panes.setFixedHeight(_HEIGHTS[Pane.PLANKS])
@@ -119,12 +125,14 @@ class SurveyBench(Bench):
             Action("Cap the selection", partial(self.focus_kind, None), "Ctrl+Return"),
             Action("Filter the ledger", self.filters.line.setFocus, QKeySequence.StandardKey.Find),
             Action("Select what the filter shows", self.ledger.selectAll, "Ctrl+Shift+A"),
+            Action("Use the common rules…", self.use_common_rules),
             Action("Write the ledger as CSV…", self.export),
             *panes,
         ]
 
     def stop(self) -> None:
         self.model.thumbnails.stop()
+        self.roles.stop()
 
     def show_pane(self, pane: Pane) -> None:
         """Show a pane over the ledger, or the targets in its place."""
@@ -136,9 +144,15 @@ class SurveyBench(Bench):
         if pane is not Pane.FINDINGS and self.filters.code:
             self.findings.choose("")
 
-    def show_role_rules(self) -> None:
-        """Show the role rules over the ledger."""
-        self.show_pane(Pane.ROLE_RULES)
+    def show_rules(self, formats: bool = False) -> None:
+        """Show the rules of sizes, or of formats, over the ledger."""
+        self.show_pane(Pane.RULES)
+        self.rules.pages["Formats" if formats else "Sizes"].click()
+
+    def use_common_rules(self) -> None:
+        """Propose the common rules, with what they come to."""
+        self.show_rules()
+        self.rules.propose_common()
 
     def show_finding(self, code: str) -> None:
         """Show the findings of one kind."""

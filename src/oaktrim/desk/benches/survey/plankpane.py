@@ -7,7 +7,7 @@ from functools import partial
 from PySide6.QtCore import Qt, QTimer
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
-from oaktrim.core.plan.breakdown import Breakdown, Grouping, asset_costs, breakdown
+from oaktrim.core.plan.breakdown import Breakdown, Grouping, asset_costs, breakdown, grouping_for
 from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.targets.lines import LINES, byte_lines
 from oaktrim.desk.look.layouts import clear_layout
@@ -27,6 +27,7 @@ class PlankPane(QWidget):
         super().__init__(parent)
         self._session = session
         self._trees: dict[Grouping, tuple[Inventory, Breakdown, list[list[int]]]] = {}
+        self._begun = -1
         self._making: tuple[Inventory, Grouping] | None = None
         self.planks = Planks()
         self.grouping = with_properties(QComboBox(), accessibleName="Boards by")
@@ -54,9 +55,19 @@ class PlankPane(QWidget):
         column.addLayout(top)
         column.addWidget(self.planks)
         self.planks.chosen.connect(session.select)
+        session.opened.connect(self._begin_with)
         self.planks.zoomed.connect(self._show_trail)
         session.plans_changed.connect(self._recount)
         session.selection_changed.connect(self._show_selection)
+
+    def _begin_with(self) -> None:
+        """Begin with owners, or with folders where most of the memory has no owner; once for what is opened."""
+        session = self._session
+        if session.inventory is None or session.document == self._begun:
+            return
+        self._begun = session.document
+        group = grouping_for(session.inventory, session.plan(cut=False).memory)
+        self.grouping.setCurrentIndex(self.grouping.findData(group))
 
     def showEvent(self, event: object) -> None:
         self.refresh()
