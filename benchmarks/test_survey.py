@@ -14,19 +14,30 @@ from PIL import Image as PillowImage
 from benchmarks.conftest import report, seconds
 from benchmarks.trees import mixed_tree, surveyed_copies
 from oaktrim.core.job.document import load_job, root_of, targets_of
+from oaktrim.core.pixels.image import Image
+from oaktrim.core.pixels.traits import traits_of
+from oaktrim.core.plan.checks import example_checks, meets
+from oaktrim.core.plan.commonrules import common_rules
 from oaktrim.core.plan.cuts import Cap, Cut
 from oaktrim.core.plan.forecast import forecast, half_width
+from oaktrim.core.plan.lookalikes import look_alikes
 from oaktrim.core.plan.packing import CompressionRatios
 from oaktrim.core.plan.query import Assets, select
 from oaktrim.core.plan.report import survey
 from oaktrim.core.plan.resolve import resolve
 from oaktrim.core.progress import finish, map_unordered
 from oaktrim.core.ship.run import ship
+from oaktrim.core.survey import inventory as inventory_module
+from oaktrim.core.survey import read
 from oaktrim.core.survey.cache import SurveyCache
 from oaktrim.core.survey.scan import scan
 from oaktrim.core.targets.target import target_named
 
 COUNT, COPIES = 5000, 10
+
+
+def flat_image() -> Image:
+    return Image.of(np.zeros((2, 2, 3), np.uint8))
 
 
 @pytest.fixture(scope="module")
@@ -88,6 +99,46 @@ def test_a_large_job(large, benchmark):
     benchmark.pedantic(edit, rounds=3)
 
 
+def test_guessing_roles_beside_a_survey(tree, tmp_path, benchmark, monkeypatch):
+    """What the traits of pixels and guesses from them add to a first survey, by turns without them."""
+    whole, bare = [], []
+    nothing = traits_of(flat_image(), np.zeros((2, 2, 4), np.uint8))
+    for turn in range(2):
+        whole.append(seconds(lambda n=turn: finish(scan(tree, cache=SurveyCache(tmp_path / f"a{n}"))), 1))
+        with monkeypatch.context() as patch:
+            patch.setattr(read, "traits_of", lambda *_: nothing)
+            patch.setattr(inventory_module, "guessed", lambda _, roles: roles)
+            bare.append(seconds(lambda n=turn: finish(scan(tree, cache=SurveyCache(tmp_path / f"b{n}"))), 1))
+    report(f"roles guessed of {COUNT} files", "the survey without", f"{min(whole) / min(bare):.2f}x", "1.1x")
+    inventory = finish(scan(tree, cache=SurveyCache(tmp_path / "a0")))
+    plan = resolve(inventory, target_named("pocket"))
+    benchmark.pedantic(lambda: look_alikes(plan), rounds=2)
+
+
+def test_rules_and_checks_on_a_large_job(large, benchmark):
+    root, cache = large
+    inventory = finish(scan(root, cache=cache))
+    ratios, target = CompressionRatios(inventory), target_named("pocket")
+    common = common_rules(target, inventory, lambda rules: resolve(inventory, target, (), ratios, rules))
+    plan = resolve(inventory, target, (), ratios, common)
+    assets = Assets(plan, plan, ())
+    checks = [check for check in example_checks() if "has:" not in check.where]
+
+    def check_afresh() -> None:
+        for check in checks:
+            meets(check, assets)
+
+    check_afresh()
+    rules = seconds(lambda: resolve(inventory, target, (), ratios, common), 5)
+    found = seconds(lambda: common_rules(target, inventory, lambda r: resolve(inventory, target, (), ratios, r)), 1)
+    report(f"rules of sizes and formats over {len(inventory.textures)}", "", f"{rules * 1000:.0f} ms", "50 ms")
+    report("  the common rules found", "", f"{found:.2f} s", "2 s")
+    each = seconds(check_afresh, 3) / len(checks)
+    report(f"  a check, the mean of {len(checks)}", "", f"{each * 1000:.0f} ms", "50 ms")
+    report("  groups of look-alikes", "", f"{seconds(lambda: look_alikes(plan), 2):.2f} s", "")
+    benchmark.pedantic(check_afresh, rounds=1)
+
+
 _WINDOW = """
 import sys, time
 from pathlib import Path
@@ -121,7 +172,7 @@ started = time.perf_counter()
 window.session.cut(Cap(128), everywhere=False, keep=False)
 cut = time.perf_counter() - started
 started = time.perf_counter()
-window.survey.find.setText("role:normal side>128")
+window.survey.filters.line.setText("role:normal side>128")
 filtered = time.perf_counter() - started
 # The peak of this process alone: the one that getrusage states is handed down from whoever started it.
 peak = next(line for line in Path("/proc/self/status").read_text().splitlines() if line.startswith("VmHWM:"))

@@ -124,7 +124,7 @@ def main() -> None:
         window.survey.findings.choose("")
         window.survey.show_pane(Pane.ROLE_RULES)
         window.survey.filters.set_filter("Shared")
-        take(window, app, "role-rules", folder)
+        take(window, app, "rules", folder)
         window.survey.filters.set_filter("All")
         window.survey.show_pane(Pane.TARGETS)
         take(window, app, "targets", folder)

@@ -16,7 +16,7 @@ import soundfile
 from PIL import Image as PillowImage
 
 from oaktrim.core.files.gltfwriter import GltfWriter
-from oaktrim.core.job.document import new_job, save_job
+from oaktrim.core.job.document import load_job, new_job, save_job
 from oaktrim.core.plan.cuts import Cap, Cut
 from tests.kit.models import add_mesh, material, scene
 from tests.kit.pictures import psnr8
@@ -358,3 +358,58 @@ def test_cubes_and_arrays(tmp_path):
     assert "whole cubes" in run(
         "encode", *faces[:5], "--format", "rgb8", "--stack", "cube", "--out", tmp_path / "out", status=2
     )
+
+
+def test_rules_checks_and_answers_from_the_command_line(tmp_path):
+    art = tmp_path / "art"
+    for number in range(4):
+        put(art, f"set{number}/c.png", size=(256, 256))
+        put(art, f"set{number}/f.png", size=(128, 128), channels=1)
+        put(art, f"wall{number}_base.png", size=(256, 256))
+    job = tmp_path / "job.oak"
+    save_job(new_job(art), job, art)
+    listed = run("look-alikes", job)
+    assert "4 grey pictures named f" in listed and "is guessed" not in listed
+    number = next(int(line.split(".")[0]) for line in listed.splitlines() if "named f" in line)
+    assert "kept as the pattern f" in run("look-alikes", job, "--answer", number, "height")
+    assert "named f" not in run("look-alikes", job)
+    got = run("format-rules", job, "--common", "--dry-run", "--target", "pocket")
+    assert "becomes" in got and load_job(job).format_rules == ()
+    run("format-rules", job, "--common", "--target", "pocket")
+    run(
+        "format-rules", job, "--role", "base-colour", "--pixels", "opaque", "--format", "astc-4x4", "--target", "pocket"
+    )
+    ships = {
+        t["path"]: t["ships_at"]["pocket"] for t in json.loads(run("survey", job, "--as", "json", status=0))["textures"]
+    }
+    assert ships["wall0_base.png"][3] == "astc-4x4" and ships["set0/f.png"][3] == "eac-r11"
+    assert "say which --role" in run("format-rules", job, "--format", "bc1", status=2)
+    assert "no format 'bc2'" in run("format-rules", job, "--role", "normal", "--format", "bc2", status=2)
+    run(
+        "checks",
+        job,
+        "--set",
+        "small",
+        "--where",
+        "side>200",
+        "--severity",
+        "error",
+        "--say",
+        "too large",
+        "--cap",
+        128,
+    )
+    assert "small (error): meets 8 files" in run("checks", job, "--grade", "no-levels=off")
+    report = json.loads(run("survey", job, "--as", "json"))
+    assert {f["path"] for f in report["findings"] if f["code"] == "small"} == {
+        p for p in ships if not p.endswith("f.png")
+    }
+    run("survey", job, "--strict", status=1)
+    assert "letter 1 of 'sid>3'" in run("checks", job, "--set", "odd", "--where", "sid>3", status=2)
+    shared = tmp_path / "studio.toml"
+    run("checks", job, "--write", shared)
+    run("checks", job, "--remove", "small", "--use", "../studio.toml")
+    assert "small (error)" in run("checks", job)
+    shared.write_text("version = 1\n[[check]]\nname = 'x'\n")
+    assert "studio.toml" in run("survey", job, status=2)
+    assert "is no format" not in run("fit", job, "--target", "pocket", "--by-rules", "--dry-run")

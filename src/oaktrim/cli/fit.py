@@ -18,7 +18,7 @@ from oaktrim.core.plan.query import Assets, select
 from oaktrim.core.plan.resolve import Plan, resolve
 from oaktrim.core.plan.verdict import findings_of
 from oaktrim.core.proof.fit import Basis, Fit, propose, why, with_fit
-from oaktrim.core.proof.problem import floors_of
+from oaktrim.core.proof.problem import bounds_of
 from oaktrim.core.survey.cache import SurveyCache
 from oaktrim.core.targets.lines import byte_lines
 from oaktrim.core.targets.target import Target, parse_bytes
@@ -59,6 +59,11 @@ def locked_by(plan: Plan, filters: tuple[str, ...]) -> np.ndarray:
 )
 @click.option("--lock", "locks", multiple=True, metavar="FILTER", help="Textures that are not to be touched.")
 @click.option(
+    "--by-rules",
+    is_flag=True,
+    help="Keep the formats that format rules say, and decide sizes: less to measure, sooner done.",
+)
+@click.option(
     "--effort",
     type=click.Choice([e.value for e in Effort]),
     help="Encode what is proposed with this; as it is if left out.",
@@ -76,6 +81,7 @@ def fit(
     lines: tuple[str, ...],
     locks: tuple[str, ...],
     effort: str | None,
+    by_rules: bool,
     within: float | None,
     dry_run: bool,
 ) -> None:
@@ -96,9 +102,8 @@ def fit(
     demand = look(source, inventory, (target,)).get(target.id)
     plan = resolve(inventory, target, source.job.cuts, ratios, source.job.rules, demand)
     locked = locked_by(plan, locks)
-    floors = floors_of(source.job.role_rules, target)
     task = propose(
-        plan, ratios, cache, limits, locked, floors, source.job.max_pixels,
+        plan, ratios, cache, limits, locked, bounds_of(source.job.role_rules, target, by_rules), source.job.max_pixels,
         None if effort is None else Effort(effort), within,
     )  # fmt: skip
     best: list[Fit] = []

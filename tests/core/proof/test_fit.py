@@ -9,11 +9,12 @@ from oaktrim.core.codecs.effort import Effort
 from oaktrim.core.formats.catalogue import FORMATS
 from oaktrim.core.job.document import new_job
 from oaktrim.core.plan.cuts import Cap, SetEffort, SetFormat, SetLoss
+from oaktrim.core.plan.formatrules import FormatRule, Rules
 from oaktrim.core.plan.packing import CompressionRatios, Measured
 from oaktrim.core.plan.resolve import resolve
 from oaktrim.core.progress import finish
 from oaktrim.core.proof.fit import Basis, Fit, fit, propose, why, with_fit
-from oaktrim.core.proof.problem import pose
+from oaktrim.core.proof.problem import Bounds, bounds_of, pose
 from oaktrim.core.proof.trial import candidates, pareto_front, reference_for, try_recipe
 from oaktrim.core.ship.run import ship
 from oaktrim.core.survey.cache import SurveyCache
@@ -46,7 +47,7 @@ def proposed(root, cache, limits, locked=(), floors=None, effort=None):
     ratios = CompressionRatios(inventory).merged(Measured(cache.measured()))
     plan = resolve(inventory, TARGET, (), ratios)
     column = np.array([texture.path in locked for texture in inventory.textures])
-    return plan, finish(propose(plan, ratios, cache, limits, column, floors or {}, effort=effort))
+    return plan, finish(propose(plan, ratios, cache, limits, column, Bounds(floors or {}), effort=effort))
 
 
 def cut_by(root, found):
@@ -143,7 +144,7 @@ def test_hand_cuts_for_other_targets_stay(art, tmp_path):
 def test_choices_begin_with_what_ships_now(art):
     plan = planned(art, TARGET)
     locked = np.zeros(len(plan.formats), np.bool_)
-    problem = pose(plan, CompressionRatios(plan.inventory), {"memory": 1, "unpacked": 1}, locked, {})
+    problem = pose(plan, CompressionRatios(plan.inventory), {"memory": 1, "unpacked": 1}, locked, Bounds())
     picks = problem.choices.first[:-1]
     assert problem.total(picks, "memory") == plan.total("memory")
     assert problem.total(picks, "unpacked") == plan.total("unpacked")
@@ -173,7 +174,9 @@ def test_candidates_are_what_the_target_has_and_cost_what_ships(art):
 def test_nothing_is_offered_that_the_container_cannot_hold(art):
     plan = planned(art, "lounge")
     assert plan.target.container == "dds"
-    problem = pose(plan, CompressionRatios(plan.inventory), {"memory": 1}, np.zeros(len(plan.formats), np.bool_), {})
+    problem = pose(
+        plan, CompressionRatios(plan.inventory), {"memory": 1}, np.zeros(len(plan.formats), np.bool_), Bounds()
+    )
     named = {option.format for group in problem.groups for option in group.options}
     named |= {
         c.recipe.settings.format for row in range(len(plan.formats)) for c in candidates(plan, row) if not c.against
@@ -207,7 +210,7 @@ def test_answers_come_early_and_get_better(art, tmp_path, monkeypatch):
     inventory = finish(scan(art, new_job(art).scan_settings, cache))
     ratios = CompressionRatios(inventory)
     plan, answers = resolve(inventory, TARGET, (), ratios), []
-    task = propose(plan, ratios, cache, limits, np.zeros(len(plan.formats), np.bool_), {})
+    task = propose(plan, ratios, cache, limits, np.zeros(len(plan.formats), np.bool_), Bounds())
     found = finish(task, lambda step: answers.append(step.found) if isinstance(step.found, Fit) else None)
     assert [answer.basis for answer in answers[:2]] == [Basis.SAMPLES, Basis.SAMPLES]
     assert found.basis is Basis.MADE and found.unmade == 0
@@ -226,9 +229,23 @@ def test_an_answer_in_time_meets_the_limits_and_says_what_it_is_known_from(art, 
     inventory = finish(scan(art, new_job(art).scan_settings, cache))
     ratios = CompressionRatios(inventory)
     plan = resolve(inventory, TARGET, (), ratios)
-    found = finish(propose(plan, ratios, cache, limits, np.zeros(len(plan.formats), np.bool_), {}, within=within))
+    found = finish(propose(plan, ratios, cache, limits, np.zeros(len(plan.formats), np.bool_), Bounds(), within=within))
     assert found.basis is not Basis.MADE and found.unmade > 0
     for line, limit in limits.items():
         assert found.problem.total(found.solution.picks, line) <= limit
     after = planned(art, TARGET, *cut_by(art, found))
     assert after.total("memory") == found.problem.total(found.solution.picks, "memory")
+
+
+def test_by_the_rules_only_sizes_are_decided_and_less_is_measured(art, tmp_path):
+    inventory = finish(scan(art, new_job(art).scan_settings, SurveyCache(tmp_path / "cache")))
+    rules = (FormatRule(Role.BASE_COLOUR, "astc-6x6"), FormatRule(Role.NORMAL, "astc-5x5"))
+    ratios = CompressionRatios(inventory)
+    plan = resolve(inventory, TARGET, (), ratios, Rules((), rules))
+    none = np.zeros(len(plan.formats), np.bool_)
+    free, ruled = (pose(plan, ratios, {"memory": 50_000}, none, bounds_of((), TARGET, by)) for by in (False, True))
+    assert len(ruled.keys) < len(free.keys) / 3
+    for group in ruled.groups:
+        role = inventory.roles[group.rows[0]].role
+        wanted = {Role.BASE_COLOUR: {"astc-6x6"}, Role.NORMAL: {"astc-5x5"}}.get(role)
+        assert wanted is None or {option.format for option in group.options} == wanted

@@ -27,13 +27,12 @@ from oaktrim.core.plan.cuts import Cap, Change, SetEffort, SetFormat, SetLoss
 from oaktrim.core.plan.packing import CompressionRatios, Measured, measure_ratios
 from oaktrim.core.plan.resolve import Plan, Recipe, footprint_as, missing_of, resolve
 from oaktrim.core.progress import Progress, Task, finish, map_unordered
-from oaktrim.core.proof.problem import Option, Problem, loss_key, pose
+from oaktrim.core.proof.problem import Bounds, Option, Problem, loss_key, pose
 from oaktrim.core.proof.tiles import Clock, measure, sketch
 from oaktrim.core.proof.trial import reference_for, try_recipe
 from oaktrim.core.ship.store import MadeStore
 from oaktrim.core.ship.weighing import measure_packages
 from oaktrim.core.survey.cache import SurveyCache
-from oaktrim.core.survey.roles import Role
 from oaktrim.core.targets.footprint import FORMAT_INDEX
 
 # From so many choices on, a first answer is given from samples, after so many seconds at most; then so many batches are
@@ -319,7 +318,7 @@ def propose(  # noqa: PLR0913, PLR0917 - all that a fit can be asked for
     cache: SurveyCache,
     limits: dict[str, int],
     locked: NDArray[np.bool_],
-    floors: dict[Role, int],
+    bounds: Bounds,
     max_pixels: int = MAX_PIXELS,
     effort: Effort | None = None,
     within: float | None = None,
@@ -343,7 +342,7 @@ def propose(  # noqa: PLR0913, PLR0917 - all that a fit can be asked for
         ratios = ratios.merged((yield from _in_time(packed, clock)))
     # What is there now is told by what has just been measured.
     plan = resolve(plan.inventory, plan.target, plan.cuts, ratios, plan.rules, plan.demand)
-    problem = pose(plan, ratios, limits, locked, floors, effort)
+    problem = pose(plan, ratios, limits, locked, bounds, effort)
     problem = yield from _measured(problem, cache, max_pixels, clock)
     found = fit(_without_losses(problem))
     if clock.is_over:

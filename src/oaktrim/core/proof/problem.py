@@ -6,8 +6,8 @@ the same pixels decide as one and count once.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from math import log2
 
 import msgspec
@@ -21,7 +21,7 @@ from oaktrim.core.formats.format import Prominence
 from oaktrim.core.plan.advice import format_options
 from oaktrim.core.plan.budget import Choices
 from oaktrim.core.plan.packing import CompressionRatios
-from oaktrim.core.plan.resolve import Plan, estimate_sizes, file_bytes, key_as, recipe_key
+from oaktrim.core.plan.resolve import NOT_CUT, Plan, estimate_sizes, file_bytes, key_as, recipe_key
 from oaktrim.core.plan.rolerules import RoleRule
 from oaktrim.core.proof.trial import screen_scale
 from oaktrim.core.survey.roles import Role
@@ -64,6 +64,20 @@ class Option:
         row = FORMATS[self.format]
         given = f", {self.loss:g} dB given up" if self.loss and row.compressed else ""
         return f"{row.label}{given}"
+
+
+@dataclass(frozen=True)
+class Bounds:
+    """What may be proposed.
+
+    Parameters
+    ----------
+    floors : the least longest side by role
+    ruled : what a format rule says stays in that format, and only its size is decided
+    """
+
+    floors: Mapping[Role, int] = field(default_factory=dict)
+    ruled: bool = False
 
 
 @dataclass(frozen=True)
@@ -142,7 +156,7 @@ def pose(
     ratios: CompressionRatios,
     limits: dict[str, int],
     locked: NDArray[np.bool_],
-    floors: dict[Role, int],
+    bounds: Bounds,
     effort: Effort | None = None,
 ) -> Problem:
     """Return what can be decided on a plan.
@@ -151,13 +165,13 @@ def pose(
     ----------
     limits : bytes of each line that has a limit
     locked : textures that may not be touched
-    floors : the least longest side by role
+    bounds : what may be proposed
     effort : what is changed is encoded with this; each with its own where left out
     """
     inventory = plan.inventory
     losses = _LOSSES if "package" in limits else ()
     groups = [
-        _group(plan, rows, floors, effort, losses)
+        _group(plan, rows, bounds, effort, losses)
         for rows in _alike(plan, np.flatnonzero(~locked & (inventory.column("pixels") != "")))
     ]
     lines = tuple(line for line in byte_lines() if line in limits)
@@ -228,22 +242,21 @@ def _alike(plan: Plan, rows: NDArray[np.int64]) -> list[tuple[int, ...]]:
     return [tuple(rows) for rows in found.values()]
 
 
-def _group(
-    plan: Plan, rows: tuple[int, ...], floors: dict[Role, int], effort: Effort | None, losses: Sequence[float]
-) -> Group:
+def _group(plan: Plan, rows: tuple[int, ...], bounds: Bounds, effort: Effort | None, losses: Sequence[float]) -> Group:
     inventory, first = plan.inventory, rows[0]
     texture, role = inventory.textures[first], inventory.roles[first].role
     alpha = texture.channels in (2, 4) and not texture.opaque
     present = ORDER[plan.formats[first]]
     formats = [present]
-    for option in format_options(plan.target, role, alpha, texture.floating):
+    by_rule = bounds.ruled and plan.format_rule[first] != NOT_CUT
+    for option in () if by_rule else format_options(plan.target, role, alpha, texture.floating):
         row = option.format
         fewer_channels = not row.compressed and row.bit_depth == 8 and len(row.channels) < _COLOUR_CHANNELS
         fits = not option.against and (row.compressed or fewer_channels) and (alpha or not row.only_for_alpha)
         if fits and row.name != present and row.prominence is not Prominence.BY_NAME:
             formats.append(row.name)
     longest = int(max(plan.footprint.width[first], plan.footprint.height[first]))
-    floor = min(longest, floors.get(role, FLOOR))
+    floor = min(longest, bounds.floors.get(role, FLOOR))
     # A table is looked up by place: at another size it says something else.
     halvings = 0 if role in _EXACT else _HALVINGS
     sides = [0, *(longest >> k for k in range(1, halvings + 1) if longest >> k >= floor)]
@@ -275,6 +288,7 @@ def _weight(plan: Plan, rows: tuple[int, ...]) -> float:
     return _ROLE_WEIGHTS.get(role, 1.0) * float(np.sqrt(size / 1024)) * worn
 
 
-def floors_of(rules: Sequence[RoleRule], target: Target) -> dict[Role, int]:
-    """Return the least longest sides that a job's role rules ask for on a target."""
-    return {rule.role: rule.floor for rule in rules if rule.floor is not None and rule.is_for(target.id)}
+def bounds_of(rules: Sequence[RoleRule], target: Target, ruled: bool = False) -> Bounds:
+    """Return what may be proposed by the floors of a job's role rules on a target, and, if asked, by its format rules."""
+    floors = {rule.role: rule.floor for rule in rules if rule.floor is not None and rule.is_for(target.id)}
+    return Bounds(floors, ruled)

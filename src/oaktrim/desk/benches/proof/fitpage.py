@@ -8,6 +8,7 @@ import numpy as np
 from PySide6.QtCore import QModelIndex, QSize, Qt
 from PySide6.QtWidgets import (
     QAbstractItemView,
+    QCheckBox,
     QComboBox,
     QHBoxLayout,
     QHeaderView,
@@ -28,7 +29,7 @@ from oaktrim.core.plan.packing import Measured
 from oaktrim.core.plan.query import select
 from oaktrim.core.progress import Progress
 from oaktrim.core.proof.fit import Fit, propose, recipe_of, with_fit
-from oaktrim.core.proof.problem import floors_of
+from oaktrim.core.proof.problem import bounds_of
 from oaktrim.core.units import bytes_text
 from oaktrim.desk.benches.proof.candidatepane import picture_of
 from oaktrim.desk.look.properties import with_properties
@@ -62,6 +63,9 @@ class FitPage(QWidget):
         self.effort.addItem("effort as it is", None)
         for effort in Effort:
             self.effort.addItem(f"{effort.value} effort", effort)
+        self.by_rules = with_properties(
+            QCheckBox("by the rules"), toolTip="Keep the formats that format rules say, and decide sizes: sooner done"
+        )
         self.begin = with_properties(QPushButton("Propose cuts"), objectName="primary")
         self.take = with_properties(QPushButton("Make the cuts"), objectName="primary")
         self.curve = with_properties(
@@ -104,7 +108,15 @@ class FitPage(QWidget):
         top = QHBoxLayout()
         top.setContentsMargins(12, 6, 12, 4)
         top.setSpacing(8)
-        parts = ((self._words, 3), (self.locked, 2), (self.effort, 0), (self._bar, 1), (self._stop, 0), (self.begin, 0))
+        parts = (
+            (self._words, 3),
+            (self.locked, 2),
+            (self.effort, 0),
+            (self.by_rules, 0),
+            (self._bar, 1),
+            (self._stop, 0),
+            (self.begin, 0),
+        )
         for widget, stretch in parts:
             top.addWidget(widget, stretch)
         foot = QHBoxLayout()
@@ -173,7 +185,7 @@ class FitPage(QWidget):
         session = self._session
         if not session.is_open:
             return ()
-        return session.watched, session.inventory, session.job.cuts, session.job.role_rules
+        return session.watched, session.inventory, session.job.cuts, session.job.rules
 
     # Proposing
 
@@ -193,9 +205,10 @@ class FitPage(QWidget):
         session.rest()
         self._busy(True)
         self._bar.setRange(0, 0)
+        bounds = bounds_of(session.job.role_rules, plan.target, self.by_rules.isChecked())
         task = propose(
             plan, session.ratios, session.cache, dict(plan.target.limit_bytes), locked,
-            floors_of(session.job.role_rules, plan.target), session.job.max_pixels, self.effort.currentData(),
+            bounds, session.job.max_pixels, self.effort.currentData(),
         )  # fmt: skip
         self._work = work = start(task, self, self._take_fit, self._failed)
         work.progress.connect(self._step)
