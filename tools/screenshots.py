@@ -122,7 +122,7 @@ def main() -> None:
         choose(window, "boat/boat_base.png")
         take(window, app, "findings", folder)
         window.survey.findings.choose("")
-        window.survey.show_pane(Pane.ROLE_RULES)
+        window.survey.show_rules(formats=True)
         window.survey.filters.set_filter("Shared")
         take(window, app, "rules", folder)
         window.survey.filters.set_filter("All")

@@ -18,6 +18,8 @@ from oaktrim.core.makers.imposter.frames.made import FramesMade
 from oaktrim.core.makers.imposter.made import imposter_of
 from oaktrim.core.makers.imposter.settings import Family, Imposter, SheetMap, Steps
 from oaktrim.core.makers.imposter.subject import subject_of
+from oaktrim.core.makers.surface.cut import best_cut
+from oaktrim.core.makers.surface.settings import Tile
 from oaktrim.core.pixels.levels import build_mip_chain
 from oaktrim.core.pixels.resample import Filter, Resampling, resample
 from oaktrim.core.plan.cuts import Cap, Cut, SetFormat
@@ -97,6 +99,7 @@ def test_nothing_is_compiled_after_set_up(tmp_path):
             if isinstance(far_made, FramesMade):
                 for steps in Steps:
                     finish(draw_frames(far_made.texels(), framing(*made_scene.draws.box()), (70, 40), steps=steps))
+        best_cut(np.zeros((40, 48, 3), np.float32), Tile(), True, (), ())
         assert overdraw(made_scene, framing(*made_scene.draws.box()), (70, 40)).any()
         finish(demand_of(inventory, target_named("lounge"), Sightlines(), lambda _: np.ones(1, bool)))
     assert [e.data["dispatcher"].py_func.__name__ for _, e in recorder.buffer if e.is_start] == []

@@ -23,6 +23,7 @@ from oaktrim.cli.makers import glyphs, layouts, pack, patch, unpack
 from oaktrim.cli.rules import checks, format_rules, look_alikes_command, role_rules
 from oaktrim.cli.ship import ship
 from oaktrim.cli.sight import sight, station
+from oaktrim.cli.surface import surface
 from oaktrim.cli.survey import survey
 from oaktrim.cli.targets import targets
 from oaktrim.cli.window import demo, open_path, start_window
@@ -52,7 +53,7 @@ def prepare() -> None:
 
 _COMMANDS = (
     open_path, demo, example, survey, job_group, cut, roles, look_alikes_command,
-    role_rules, format_rules, checks, sight, station, fit, ship,
+    role_rules, format_rules, checks, sight, station, surface, fit, ship,
     pack, unpack, layouts, patch, glyphs, atlas, imposter, encode, decode, measure, formats, targets, prepare,
 )  # fmt: skip
 for command in _COMMANDS:

@@ -22,6 +22,8 @@ from oaktrim.core.makers.imposter.made import imposter_of
 from oaktrim.core.makers.imposter.settings import Family, Imposter, SheetMap
 from oaktrim.core.makers.imposter.subject import subject_of
 from oaktrim.core.makers.rectangles import smallest_pages
+from oaktrim.core.makers.surface.cut import best_cut
+from oaktrim.core.makers.surface.settings import Tile
 from oaktrim.core.pixels.distance import signed_distance
 from oaktrim.core.pixels.image import Image
 from oaktrim.core.pixels.levels import build_mip_chain
@@ -147,6 +149,7 @@ def _atlases() -> Task[None]:
         made = finish(imposter_of(subject, how))
         if isinstance(made, FramesMade):
             finish(draw_frames(made.texels(), Camera((0.0, 3.0, 1.0), (0.0, 0.0, 0.0)), (8, 8)))
+    best_cut(np.zeros((32, 32, 3), np.float32), Tile(), True, (), ())
     overdraw(subject.scene(), Camera((0.0, 3.0, 1.0), (0.0, 0.0, 0.0)), (8, 8))
 
 

@@ -41,6 +41,8 @@ _TO_LAB = np.array(
     ],
     np.float32,
 )
+_FROM_CONES = np.linalg.inv(_TO_CONES.astype(np.float64)).astype(np.float32)
+_FROM_LAB = np.linalg.inv(_TO_LAB.astype(np.float64)).astype(np.float32)
 # Weight, and spread in degrees where exp(-(r / spread)²) is the lobe, for light, red-green and yellow-blue.
 _LOBES = (
     ((0.921, 0.0283), (0.105, 0.133)),
@@ -141,3 +143,10 @@ def _responses(height: int, width: int, pixels_a_degree: float) -> tuple[Plane, 
         response = sum(w / whole * np.exp(-0.5 * s * s * turns) for (w, _), s in zip(lobes, sigmas, strict=True))
         found.append(np.asarray(response, np.float32))
     return tuple(found)
+
+
+def light_of_oklab(lab: Plane) -> Plane:
+    """Return the linear light of L, a and b (H, W, 3): what `oklab` was given; below 0 where no light is so."""
+    cones = lab @ _FROM_LAB.T
+    light: Plane = (cones * cones * cones) @ _FROM_CONES.T
+    return light

@@ -1,0 +1,1 @@
+"""Surfaces: photographs that become usable textures."""
