@@ -106,7 +106,7 @@ def test_the_whole_round(qtbot, opened, tmp_path):
     assert "BC3" in cut.words
     assert "dB" in cut.words
     # Ship, and read the result.
-    qtbot.keyClick(window, Qt.Key.Key_7, Qt.KeyboardModifier.AltModifier)
+    qtbot.keyClick(window, Qt.Key.Key_8, Qt.KeyboardModifier.AltModifier)
     out = tmp_path / "out"
     window.ship.folder.setText(str(out))
     window.ship.refresh()

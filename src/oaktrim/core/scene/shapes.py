@@ -34,3 +34,12 @@ def _grid(points: np.ndarray, normals: np.ndarray, uvs: np.ndarray) -> Primitive
         points.reshape(-1, 3).astype(np.float32), (uvs.reshape(-1, 2).astype(np.float32),), triangles, 0,
         len(triangles), normals.reshape(-1, 3).astype(np.float32),
     )  # fmt: skip
+
+
+def post(around: int = 48, repeats: tuple[float, float] = (1.0, 1.0)) -> Primitive:
+    """Return the side of an upright post around the origin, 2 high and 0.7 wide; U goes round it, V from its top down."""
+    down, round_ = np.meshgrid(np.linspace(0, 1, 2), np.linspace(0, 1, around + 1), indexing="ij")
+    turn = round_ * 2 * np.pi - np.pi
+    normals = np.stack([np.sin(turn), np.zeros_like(turn), np.cos(turn)], axis=-1)
+    points = normals * 0.35 + np.stack([np.zeros_like(turn), 1 - 2 * down, np.zeros_like(turn)], axis=-1)
+    return _grid(points, normals, np.stack([round_ * repeats[0], down * repeats[1]], axis=-1))

@@ -11,11 +11,13 @@ from oaktrim.desk.benches.imposters.bench import ImpostersBench
 from oaktrim.desk.benches.proof.bench import ProofBench
 from oaktrim.desk.benches.ship.bench import ShipBench
 from oaktrim.desk.benches.sightlines.bench import SightlinesBench
+from oaktrim.desk.benches.surface.bench import SurfaceBench
 from oaktrim.desk.benches.survey.bench import SurveyBench
 from oaktrim.desk.session.session import Session
 
 BENCHES: list[Callable[[Session], Bench]] = [
-    SurveyBench, SightlinesBench, ProofBench, ChannelsBench, AtlasBench, ImpostersBench, ShipBench,
+    SurveyBench, SightlinesBench, ProofBench, ChannelsBench, AtlasBench, ImpostersBench, SurfaceBench,
+    ShipBench,
 ]  # fmt: skip
 
 

@@ -33,6 +33,7 @@ from oaktrim.desk.benches.proof.bench import ProofBench
 from oaktrim.desk.benches.ship.bench import ShipBench
 from oaktrim.desk.benches.shipped import make_benches
 from oaktrim.desk.benches.sightlines.bench import SightlinesBench
+from oaktrim.desk.benches.surface.bench import SurfaceBench
 from oaktrim.desk.benches.survey.bench import SurveyBench
 from oaktrim.desk.look.properties import with_properties
 from oaktrim.desk.look.style import apply_style
@@ -75,7 +76,8 @@ class Window(QMainWindow):
         self.survey, self.proof = self.bench(SurveyBench), self.bench(ProofBench)
         self.sightlines = self.bench(SightlinesBench)
         self.channels, self.atlas = self.bench(ChannelsBench), self.bench(AtlasBench)
-        self.imposters, self.ship = self.bench(ImpostersBench), self.bench(ShipBench)
+        self.imposters, self.surface = self.bench(ImpostersBench), self.bench(SurfaceBench)
+        self.ship = self.bench(ShipBench)
         self.welcome = Welcome()
         self.top = TopBar(self.session)
         self.rules = RulesBand(self.session)
@@ -263,6 +265,10 @@ class Window(QMainWindow):
         if remedy is Remedy.IMPOSTER:
             self.reveal(self.imposters)
             self.imposters.begin()
+            return
+        if remedy is Remedy.SURFACE:
+            self.reveal(self.surface)
+            self.surface.begin()
             return
         self.reveal(self.channels)
         self.channels.begin(remedy)

@@ -1,6 +1,7 @@
 """Light that is baked into a photograph: found at a large scale in the logarithm of luminance, and taken out.
 
-A plane is the cast of light from one side, a quadratic and a smooth rest are the shading beside it. The smooth rest is a local
+What hue tells of luminance is paint, and does not count. A plane is the cast of light from one side, a quadratic and a smooth
+rest are the shading beside it. The smooth rest is a local
 M-smoother, which keeps edges: what differs much from its surroundings, such as cracks and paint, does not count (C. K. Chu, I. K.
 Glad, F. Godtliebsen and J. S. Marron, "Edge-preserving smoothers for image processing", 1998).
 """
@@ -24,6 +25,8 @@ _CELLS, _APART, _ROUNDS = 192, 0.8, 4
 # Shading of less than so many stops is what any surface has; from the second figure on all of it counts.
 _NOTHING, _SURE = 0.06, 0.16
 _DARKEST = 1e-4
+# Of a share of colour, that hue changes by without meaning anything.
+_HUE_NOISE = 0.008
 _SIDES = (
     "the right", "the upper right", "above", "the upper left", "the left", "the lower left", "below", "the lower right",
 )  # fmt: skip
@@ -69,8 +72,10 @@ def shading_of(light: Floats, seen: NDArray[np.bool_] | None = None, radius: flo
     light : (H, W, C) linear; seen : (H, W) what counts, all without
     radius : as `Flatten` has it
     """
-    cells, weights = _cells(light, seen)
+    cells, weights = _cells(luminance(light), seen)
     height, width = cells.shape
+    if light.shape[2] >= len(LUMA):
+        cells = cells - _painted(cells, weights, light, seen)
     y, x = np.mgrid[-1 : 1 : height * 1j, -1 : 1 : width * 1j].astype(np.float32)
     columns = np.stack([np.ones_like(x), x, y, x * x, x * y, y * y], axis=-1).reshape(-1, 6)
     fit = _fitted(columns, cells.reshape(-1), weights.reshape(-1))
@@ -107,23 +112,38 @@ def _doubt(stops: Floats) -> float:
 
 
 def _cells(light: Floats, seen: NDArray[np.bool_] | None) -> tuple[Floats, Floats]:
-    """Return the mean logarithm of luminance of cells in stops, and how much of each counts."""
-    height, width = light.shape[:2]
+    """Return the mean logarithm of luminance (H, W) of cells in stops, and how much of each counts."""
+    logs = np.log2(np.maximum(light, _DARKEST))
+    weights = _means(np.ones_like(logs) if seen is None else seen.astype(np.float32))
+    counted = logs if seen is None else logs * seen
+    found: Floats = (_means(counted) / np.maximum(weights, 1e-6)).astype(np.float32)
+    return found, weights
+
+
+def _means(values: Floats) -> Floats:
+    """Return the means of square cells of values (H, W)."""
+    height, width = values.shape
     step = max(1, max(height, width) // _CELLS)
     rows, columns = max(1, height // step), max(1, width // step)
-    part = light[: rows * step, : columns * step]
-    logs = np.log2(np.maximum(luminance(part), _DARKEST))
-    counts = (
-        np.ones(logs.shape, np.float32) if seen is None else seen[: rows * step, : columns * step].astype(np.float32)
-    )
+    found: Floats = values[: rows * step, : columns * step].reshape(rows, step, columns, step).mean(axis=(1, 3))
+    return found
 
-    def means(values: Floats) -> Floats:
-        found: Floats = values.reshape(rows, step, columns, step).mean(axis=(1, 3))
-        return found
 
-    weights = means(counts)
-    found: Floats = (means(logs * counts) / np.maximum(weights, 1e-6)).astype(np.float32)
-    return found, weights
+def _painted(cells: Floats, weights: Floats, light: Floats, seen: NDArray[np.bool_] | None) -> Floats:
+    """Return what of the logarithm of luminance goes with the hue of cells, with a mean of 0: light does not change hue."""
+    shown = None if seen is None else seen.astype(np.float32)
+    red, green, blue = (_means(light[..., c] if shown is None else light[..., c] * shown) for c in range(3))
+    total = np.maximum(red + green + blue, 1e-6)
+    x, y = red / total, blue / total
+    x, y = x - np.average(x, weights=weights + 1e-6), y - np.average(y, weights=weights + 1e-6)
+    columns = np.stack([x, y, x * x, y * y, x * y], axis=-1).reshape(-1, 5).astype(np.float64)
+    scaled = columns.T * weights.reshape(-1)
+    # Where hue hardly changes it explains nothing.
+    ridge = _HUE_NOISE**2 * float(weights.sum()) * np.diag([1, 1, 1e-3, 1e-3, 1e-3])
+    found = np.linalg.solve(scaled @ columns + ridge + 1e-9 * np.eye(5), scaled @ (cells - cells.mean()).reshape(-1))
+    paint: Floats = (columns @ found).reshape(cells.shape).astype(np.float32)
+    paint -= paint.mean()
+    return paint
 
 
 def _fitted(columns: Floats, values: Floats, weights: Floats) -> NDArray[np.float64]:

@@ -6,7 +6,7 @@ from functools import partial
 
 import msgspec
 import numpy as np
-from PySide6.QtCore import QSignalBlocker, Qt, QTimer
+from PySide6.QtCore import QSignalBlocker, QTimer
 from PySide6.QtWidgets import (
     QButtonGroup,
     QComboBox,
@@ -36,6 +36,7 @@ from oaktrim.desk.benches.atlas.likenesspane import LikenessPane
 from oaktrim.desk.benches.atlas.settingsrow import SettingsRow
 from oaktrim.desk.benches.atlas.shown import Shown, shown_of
 from oaktrim.desk.benches.bench import Action, Bench
+from oaktrim.desk.benches.emptypage import empty_page
 from oaktrim.desk.look.properties import with_properties
 from oaktrim.desk.session.session import Session
 from oaktrim.desk.widgets.densityband import DensityBand
@@ -95,12 +96,7 @@ class AtlasBench(Bench):
     def _build(self) -> None:
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
-        empty = QWidget()
-        middle = QVBoxLayout(empty)
-        nothing = with_properties(QLabel(_EMPTY, wordWrap=True), objectName="caption")
-        nothing.setAlignment(Qt.AlignmentFlag.AlignCenter)
-        middle.addWidget(nothing)
-        self._pages.addWidget(empty)
+        self._pages.addWidget(empty_page(_EMPTY))
         self._pages.addWidget(self._room())
         column.addWidget(self._pages)
 

@@ -39,6 +39,7 @@ from oaktrim.core.render.inspect import edges
 from oaktrim.core.render.overdraw import in_colours, overdraw
 from oaktrim.core.render.picture import Settings, draw
 from oaktrim.desk.benches.bench import Action, Bench
+from oaktrim.desk.benches.emptypage import empty_page
 from oaktrim.desk.benches.imposters.settingscolumn import SettingsColumn
 from oaktrim.desk.benches.imposters.sheetpane import SheetPane
 from oaktrim.desk.benches.imposters.thinglist import Key, ThingList, made_words
@@ -120,12 +121,7 @@ class ImpostersBench(Bench):
     def _build(self) -> None:
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
-        empty = QWidget()
-        middle = QVBoxLayout(empty)
-        nothing = with_properties(QLabel(_EMPTY, wordWrap=True), objectName="caption")
-        nothing.setAlignment(Qt.AlignmentFlag.AlignCenter)
-        middle.addWidget(nothing)
-        self._pages.addWidget(empty)
+        self._pages.addWidget(empty_page(_EMPTY))
         self._pages.addWidget(self._room())
         column.addWidget(self._pages)
         self.view.set_mode(Mode.BESIDE)

@@ -32,6 +32,7 @@ _MADE = {
     Remedy.PACK: "Open in Channels",
     Remedy.ATLAS: "Open in Atlas",
     Remedy.IMPOSTER: "Open in Imposters",
+    Remedy.SURFACE: "Open in Surface",
 }
 _SIGNS = {Severity.ERROR: "▲ error", Severity.WARNING: "! warning", Severity.NOTE: "· note"}
 

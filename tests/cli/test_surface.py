@@ -1,0 +1,59 @@
+"""`oak-trim surface` from the command line."""
+
+import json
+
+import numpy as np
+
+from oaktrim.core.files.pictures import read_picture, write_png
+from oaktrim.core.pixels.detail import seam_ratio
+from oaktrim.core.pixels.image import Image
+from tests.cli.test_commands import run
+from tests.core.makers.test_surface import paint, picture
+
+
+def test_pictures_are_written_with_what_was_measured(tmp_path):
+    source, normal = tmp_path / "wall.png", tmp_path / "wall_n.png"
+    write_png(
+        source,
+        picture(paint(3, "spots", 300)[:180, :200] * np.exp2(np.linspace(-1.2, 0, 200))[None, :, None], np.uint16),
+    )
+    write_png(normal, Image.of(np.tile(np.array([128, 128, 255], np.uint8), (90, 100, 1))))
+    out = tmp_path / "out"
+    before = source.read_bytes()
+    got = json.loads(
+        run(
+            "surface",
+            source,
+            "--flatten",
+            1,
+            "--calm",
+            0.2,
+            "--tile",
+            "both",
+            "--with",
+            normal,
+            "--out",
+            out,
+            "--as",
+            "json",
+        )
+    )
+    (row,) = got
+    assert (
+        row["before"]["seam"] > 1.5 > row["after"]["seam"]
+        and row["after"]["shading_stops"] < row["before"]["shading_stops"]
+    )
+    assert row["after"]["spread"] < 0.22 and len(row["cuts"]["across"]) > 10 and source.read_bytes() == before
+    made = read_picture(out / "wall.png")
+    assert made.size == (200, 180) and made.bit_depth == 16 and max(seam_ratio(made)) < 1.6
+    assert read_picture(out / "wall_n.png").size == (100, 90)
+    words = run("surface", source, "--wrap", "x", "--out", out)
+    assert "seam" in words and "good enough" in words
+    assert "say what to do" in run("surface", source, "--out", out, status=2)
+    assert "would be written over" in run("surface", source, "--flatten", 1, "--out", tmp_path, status=2)
+    assert "give one of them" in run("surface", source, "--tile", "x", "--wrap", "x", "--out", out, status=2)
+    torn = tmp_path / "torn.png"
+    torn.write_bytes(source.read_bytes()[:60])
+    assert "torn.png" in run("surface", torn, "--flatten", 1, "--out", out, status=2)
+    write_png(tmp_path / "dot.png", picture(paint(1, "grain")[:4, :4]))
+    assert "too small" in run("surface", tmp_path / "dot.png", "--tile", "x", "--out", out, status=2)
