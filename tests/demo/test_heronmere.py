@@ -21,11 +21,12 @@ from oaktrim.demo.signface import sign_font
 
 def test_the_story_that_it_tells(demo_job, cache):
     job = load_job(demo_job)
-    inventory = finish(survey_tree(root_of(job, demo_job), job.scan_settings, job.build_spec, cache)).inventory
+    tree = finish(survey_tree(root_of(job, demo_job), job.scan_settings, job.build_spec, cache))
+    found, inventory = tree.found, tree.inventory
     assert 70 <= len(inventory.textures) <= 95
     assert {d.name for d in inventory.made.values()} == {maker.name for maker in job.makers} and not inventory.unmade
     assert {"reeds/reed_bank_far.glb", "rack/bicycle_rack_far.glb"} < {model.path for model in inventory.models}
-    assert len(inventory.replaced) == 3, "the boots' maps ship as one"
+    assert len(inventory.replaced) == 5, "the boots' maps ship as one, and the jetty's planks are made usable"
     sides = np.maximum(inventory.width, inventory.height)
     assert (sides.min(), sides.max()) == (64, 4096)
     assert [u.path for u in inventory.unreadable] == ["posts/torn_base.png"]
@@ -48,8 +49,11 @@ def test_the_story_that_it_tells(demo_job, cache):
     assert short.message.startswith("1 level short at kiosk door")
     codes |= {finding.code for finding in seen}
     assert codes == set(LABELS), "each finding is to occur at least once"
+    planks = inventory.textures[inventory.row_of["jetty/planks_base_surface"]]
+    photograph = found.textures[found.row_of["jetty/planks_base.jpg"]]
+    assert planks.seam < 1.6 < photograph.seam and planks.light < 1 < photograph.light
     scene = next(model for model in inventory.models if model.path == "landing.gltf")
-    assert scene.faults == () and len(scene.objects) == 11
+    assert scene.faults == () and len(scene.objects) == 12
     assert len(inventory.ownership.owners) > 45 and len(inventory.audio) == 3
     roles = {t.path: g.certainty for t, g in zip(inventory.textures, inventory.roles, strict=True)}
     assert roles["reeds/reed_n.png"] is Certainty.STATED and roles["shore/foam_mask.png"] is Certainty.NAMED

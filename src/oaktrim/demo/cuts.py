@@ -6,6 +6,7 @@ from oaktrim.core.makers.glyphs.sheet import GlyphSheet
 from oaktrim.core.makers.imposter.settings import Family, Imposter, SheetMap
 from oaktrim.core.makers.pack.pack import ChannelSource, Lane, Pack
 from oaktrim.core.makers.registry import Maker
+from oaktrim.core.makers.surface.settings import Flatten, Surface, Tile
 from oaktrim.core.plan.cuts import Cap, Cut, Drop, KeepCoverage, SetFormat, SetLevels
 from oaktrim.core.sight.sightlines import Path, Portrait, Sightlines, Station, Step
 
@@ -32,6 +33,7 @@ _BASES = (
     "warden/skin_base.png",
 )
 _SMALL_BASES = (
+    "jetty/planks_base_surface",
     "kiosk/kiosk_trim_base.png",
     "lantern/lantern_base.png",
     "posts/post_base.png",
@@ -42,6 +44,7 @@ _SMALL_BASES = (
     "warden/hat_base.tga",
 )
 _SMALL_NORMALS = (
+    "jetty/planks_base_surface_planks_n",
     "kiosk/roof_n.png",
     "lantern/lantern_n.png",
     "posts/post_n.png",
@@ -96,8 +99,9 @@ _SMALL = (*_PHONE, *_HEADSET)
 def demo_makers() -> tuple[Maker, ...]:
     """Return the makers; more are left to do.
 
-    The boots' three maps in one, the letters of the timetable board, and for where they are far away a cloud of cards for the
-    reed bank, two crossed cards for the bicycle rack, a dome of frames for the kiosk, and one for a post and the boat.
+    The boots' three maps in one, the letters of the timetable board, the floor of the jetty from a photograph of planks under a
+    lamp; and for where they are far away a cloud of cards for the reed bank, two crossed cards for the bicycle rack, a dome of
+    frames for the kiosk, and one for a post and the boat.
     """
     boots = [
         Lane((ChannelSource("warden/boots_ao.png"),)),
@@ -123,7 +127,10 @@ def demo_makers() -> tuple[Maker, ...]:
             ("kiosk/kiosk_far", ("ferry kiosk",)), ("posts/post_and_boat_far", ("old mooring post", "rowing boat")),
         )
     )  # fmt: skip
-    return (pack, sheet, reeds, rack, kiosk, clump)
+    planks = Surface(
+        "jetty/planks_base_surface", "jetty/planks_base.jpg", ("jetty/planks_n.png",), flatten=Flatten(), tile=Tile()
+    )
+    return (pack, sheet, reeds, rack, kiosk, clump, planks)
 
 
 def demo_sightlines() -> Sightlines:
@@ -168,6 +175,7 @@ def demo_cuts() -> tuple[Cut, ...]:
         # A habit from before there were blocks, which the survey finds: gradients in 16 bits.
         Cut(SetFormat("rgb565"), ("lantern/lantern_base.png",), _PHONE),
         Cut(SetFormat("bc1"), (*_SMALL_BASES, *_OPAQUE_ALPHA, *_SURFACES, *_FAR_SURFACES), _CONSOLE),
+        Cut(Cap(512), ("jetty/planks_base_surface", "jetty/planks_base_surface_planks_n"), _CONSOLE),
         Cut(SetFormat("bc7"), (*_BASES, *_OILSKIN, *_CUT_OUT, *_PACKED, *_FAR_BASES), _CONSOLE),
         Cut(SetFormat("bc6h"), _SKIES, _CONSOLE),
         Cut(Cap(1024), ("kiosk/roof_orm.png",), _CONSOLE),

@@ -33,10 +33,10 @@ from oaktrim.demo.motifs import MOTIFS, Motif
 from oaktrim.demo.signface import sign_font
 
 # Raised whenever a picture or the job changes; an older landing is then made anew beside it.
-_EDITION = 9
+_EDITION = 10
 NAME = "Heronmere Landing"
 TARGETS = ("pocket", "visor", "lounge")
-_JPEGS = ("landing_map", "mud_base")
+_JPEGS = ("landing_map", "mud_base", "planks_base")
 _WIDE = ("boots_base",)
 _TGAS = ("hat_base", "oar_base")
 

@@ -15,7 +15,7 @@ from PIL import Image as PillowImage
 from oaktrim.core.files.atomic import write_atomic
 from oaktrim.core.files.gltfwriter import GltfWriter
 from oaktrim.demo.brush import codes, noise, ramp
-from oaktrim.demo.shapes import Shape, box, card, ground, hull, joined, ring, tube
+from oaktrim.demo.shapes import Shape, box, card, ground, hull, joined, ring, sheet, tube
 
 _RATE = 22_050
 # Of the warden's skeleton, a chain: joints, and metres from one to the next.
@@ -39,7 +39,7 @@ class _Scene:
         """Add a material that uses the maps of a stem: base, n, orm and e, and `occlusion` on its own."""
         row: dict[str, Any] = {"pbrMetallicRoughness": {"metallicFactor": 0 if "orm" not in maps else 1}}
         for kind in maps.split():
-            ending = ".jpg" if f"{stem}_{kind}" == "shore/mud_base" else ".png"
+            ending = ".jpg" if f"{stem}_{kind}" in ("shore/mud_base", "jetty/planks_base") else ".png"
             info = {"index": self.texture(f"{stem}_{kind}{ending}")}
             if kind == "base":
                 row["pbrMetallicRoughness"]["baseColorTexture"] = info
@@ -145,6 +145,11 @@ def _landing(rng: np.random.Generator) -> GltfWriter:
     stand = joined(card(1.2, 1.9, place / 40).moved((place % 40) * 1.1, 0, place // 40) for place in range(320))
     far = scene.mesh("far reeds", (stand, reed_card))
     scene.stand("far shore reeds", far, (-20, 0, 900))
+
+    planks = scene.material("jetty planks", "jetty/planks", "base n")
+    right, ahead = np.linspace(-2.2, 2.2, 5)[None, :], np.linspace(2.2, 4.6, 4)[:, None]
+    floor = sheet(np.stack(np.broadcast_arrays(right, 0.02, ahead), axis=-1).astype(np.float32))
+    scene.stand("jetty", scene.mesh("jetty", (floor.tiled(3, 2), planks)), (0, 0, 0))
 
     mud = scene.material("mud", "shore/mud")
     water = scene.material("water", "shore/water", "base n")

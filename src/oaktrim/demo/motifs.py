@@ -337,6 +337,24 @@ def sky(rng: np.random.Generator) -> Pictures:
 
 
 # Folder, seed and motif, the slowest first so that both cores stay busy to the end.
+def jetty(rng: np.random.Generator) -> Pictures:
+    """Planks of the jetty as a camera saw them: a lamp stands at one side, and they end where the picture does."""
+    side = 1024
+    grain = noise(rng, side, side, 90, 4, 12)
+    x, y = grid(side, side)
+    rows = (y * 7.3 + 0.2) % 1
+    gap = 1 - smooth(0.02, 0.06, np.minimum(rows, 1 - rows))
+    board = np.floor(y * 7.3 + 0.2)
+    tint = (np.sin(board * 12.9 + 4.1) * 0.5 + 0.5).astype(np.float32)
+    wood = ramp(np.clip(0.55 * grain + 0.45 * tint, 0, 1), "#5c4a38", "#8a7358", "#b39b7c")
+    lamp = np.exp2(-2.1 * np.hypot(x - 1.05, 0.6 * (y - 0.4))).astype(np.float32)
+    height = 0.5 * grain - 0.8 * gap
+    return {
+        "planks_base": codes(np.clip(wood * (1 - 0.75 * gap[..., None]) * (0.25 + 0.95 * lamp[..., None]), 0, 0.96)),
+        "planks_n": codes(normal_map(height, 6)),
+    }
+
+
 MOTIFS: tuple[tuple[str, int, Motif], ...] = (
     ("warden", 11, warden),
     ("reeds", 12, reeds),
@@ -353,4 +371,5 @@ MOTIFS: tuple[tuple[str, int, Motif], ...] = (
     ("interface", 23, interface),
     ("rack", 24, rack),
     ("sky", 25, sky),
+    ("jetty", 26, jetty),
 )
