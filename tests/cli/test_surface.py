@@ -57,3 +57,16 @@ def test_pictures_are_written_with_what_was_measured(tmp_path):
     assert "torn.png" in run("surface", torn, "--flatten", 1, "--out", out, status=2)
     write_png(tmp_path / "dot.png", picture(paint(1, "grain")[:4, :4]))
     assert "too small" in run("surface", tmp_path / "dot.png", "--tile", "x", "--out", out, status=2)
+
+
+def test_an_upload_is_rehearsed_beside_a_cut_of_the_same_size(tmp_path):
+    art = tmp_path / "art"
+    art.mkdir()
+    write_png(art / "wide_base.png", picture(paint(3, "bricks", 300)[:180, :300]))
+    write_png(art / "fits_base.png", picture(paint(4, "grain", 128)))
+    rows = json.loads(run("rehearse", art, "--target", "visor", "--as", "json"))
+    (row,) = rows
+    assert row["path"] == "wide_base.png" and row["sent"] == [300, 180] and row["becomes"] == [256, 128]
+    assert row["format"] == "astc-6x6" and 0 < row["by_hand_jnd"] <= row["upload_jnd"] * 1.02
+    assert "enough" in run("rehearse", art, "--target", "visor", "--where", "fits")
+    assert "takes all of them as they are" in run("rehearse", art, "--target", "lounge", status=1)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from functools import partial
 
 import msgspec
+import numpy as np
 from PySide6.QtCore import QSignalBlocker, Qt, QTimer
 from PySide6.QtWidgets import (
     QButtonGroup,
@@ -26,11 +27,13 @@ from oaktrim.core.job.begin import with_begun
 from oaktrim.core.makers.registry import of_type
 from oaktrim.core.makers.surface.kind import followers_of
 from oaktrim.core.makers.surface.settings import Flatten, Stroke, Surface, Tile
+from oaktrim.core.pixels.transfer import linear_to_srgb
 from oaktrim.core.progress import Task
 from oaktrim.core.proof.onmodel import users
 from oaktrim.core.proof.surfacedraft import SurfaceDraft, Where, draft, stage, worn
 from oaktrim.core.render.camera import Camera
 from oaktrim.core.render.drawable import Drawable
+from oaktrim.core.render.picture import Settings, draw
 from oaktrim.core.survey.drawables import TextureCache
 from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.survey.roles import Role
@@ -42,7 +45,7 @@ from oaktrim.desk.benches.surface.steps import StepColumn
 from oaktrim.desk.look.properties import with_properties
 from oaktrim.desk.session.session import Session
 from oaktrim.desk.widgets.picture import Mode
-from oaktrim.desk.widgets.sceneview import SceneView
+from oaktrim.desk.widgets.sceneview import SceneView, Shot, lit
 from oaktrim.desk.work.tasks import Work, as_task, start
 
 _EMPTY = (
@@ -50,6 +53,7 @@ _EMPTY = (
     "meet. There is no coloured texture here yet: add pictures to the folder."
 )
 _FAR = 5.0
+_LIT = lit()
 _MOST_LISTED = 300
 _WHERES = {
     Where.FIELD: "Field", Where.PLANE: "Plane", Where.POST: "Post", Where.SPHERE: "Sphere", Where.WORN: "Worn",
@@ -87,6 +91,7 @@ class SurfaceBench(Bench):
         self.view = SceneView()
         self.view.setAccessibleName("Before and after")
         self.view.set_mode(Mode.BESIDE)
+        self.view.shading = self._shade
         self.wheres: dict[Where, QPushButton] = {}
         self.tiles = with_properties(QSpinBox(), accessibleName="Tiles across")
         self.near = with_properties(QPushButton("near"), objectName="chip", checkable=True, checked=True)
@@ -374,6 +379,17 @@ class SurfaceBench(Bench):
         if self._staging is not None:
             self._staging.cancel()
         self._staging = start(task, self, done, session.failed.emit)
+
+    def _shade(self, scene: Drawable, camera: Camera, size: tuple[int, int], quick: bool) -> Task[Shot]:
+        if self.where is not Where.FIELD:
+            return (yield from _LIT(scene, camera, size, quick))
+        # In the field colours stand as they are, without a lamp and without a tone curve.
+        picture = yield from draw(scene, camera, size, Settings(1 if quick else 4, 1 if quick else 8, buffers=("ids",)))
+        alpha = np.clip(picture.colour[..., 3:], 0, 1)
+        codes = np.empty(picture.colour.shape, np.uint8)
+        light = np.clip(picture.colour[..., :3] / np.maximum(alpha, 1e-6), 0, 1).astype(np.float32)
+        codes[..., :3], codes[..., 3:] = np.rint(linear_to_srgb(light) * 255), np.rint(alpha * 255)
+        return Shot(codes, picture.ids, None, picture)
 
     def _look(self) -> None:
         """Go near, or far away."""
