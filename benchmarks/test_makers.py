@@ -5,12 +5,14 @@ from __future__ import annotations
 import io
 import shutil
 import time
+import tracemalloc
 from pathlib import Path
 
 import numpy as np
 import pytest
 from PIL import Image as PillowImage
 from tests.core.makers.test_glyphs import many_ideographs
+from tests.core.makers.test_surface import paint
 
 from benchmarks.conftest import report, turns
 from oaktrim.core.files.pictures import write_png
@@ -18,8 +20,13 @@ from oaktrim.core.makers.glyphs.fonts import open_font
 from oaktrim.core.makers.glyphs.sheet import GlyphSheet, make_sheet
 from oaktrim.core.makers.layouts import LAYOUTS
 from oaktrim.core.makers.pack.pack import ChannelSource, Lane, Pack, pack_picture
+from oaktrim.core.makers.surface.settings import Calm, Flatten, Match, Surface, Tile
+from oaktrim.core.makers.surface.stack import MapOf, surface_of
+from oaktrim.core.pixels.image import Image
+from oaktrim.core.pixels.resample import from_light
 from oaktrim.core.progress import finish, map_unordered
 from oaktrim.core.survey.derived import Sources
+from oaktrim.core.survey.roles import Role
 from oaktrim.demo.brush import noise
 
 _SIDE, _SETS, _FILES = 2048, 6, ("ao", "rough", "metal")
@@ -74,3 +81,28 @@ def test_seven_thousand_glyphs(benchmark: pytest.FixtureRequest, tmp_path: Path)
             f"7,000 glyphs at 32 px, {words}", "-", f"{took:.1f} s, {sheet.occupancy * 100:.1f} % covered", "20 s, 90 %"
         )
     benchmark.pedantic(lambda: None, rounds=1)
+
+
+def test_a_surface_with_all_steps(benchmark):
+    """Three maps of 2048x2048 through every step: how long, and how much memory at once against their own bytes."""
+    light = paint(3, "spots", _SIDE)
+    base = from_light(light, Image.of(np.zeros((1, 1, 3), np.uint8)))
+    rng = np.random.default_rng(1)
+    normal, values = (Image.of(rng.integers(90, 160, (_SIDE, _SIDE, 3), dtype=np.uint8)) for _ in range(2))
+    maps = [MapOf("n", normal, Role.NORMAL), MapOf("r", values, Role.SURFACE)]
+    other = from_light(light[:512, :512], Image.of(np.zeros((1, 1, 3), np.uint8)))
+    settings = Surface("s", "a", ("n", "r"), Flatten(), Calm(0.2), Match("o"), Tile())
+
+    def make() -> None:
+        finish(surface_of(MapOf("a", base, Role.BASE_COLOUR), maps, settings, other))
+
+    make()
+    took = turns([make], 3)[0]
+    tracemalloc.start()
+    make()
+    _, peak = tracemalloc.get_traced_memory()
+    tracemalloc.stop()
+    held = sum(image.pixels.nbytes for image in (base, normal, values))
+    report("surface of three maps of 2048, all steps", "", f"{took:.1f} s", "4 s")
+    report("  memory at once", "the maps' bytes", f"{peak / held:.1f}x", "6x")
+    benchmark.pedantic(make, rounds=1)

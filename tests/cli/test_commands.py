@@ -382,6 +382,8 @@ def test_rules_checks_and_answers_from_the_command_line(tmp_path):
     ships = {
         t["path"]: t["ships_at"]["pocket"] for t in json.loads(run("survey", job, "--as", "json", status=0))["textures"]
     }
+    ruled = {t["path"]: t["rules"] for t in json.loads(run("survey", job, "--as", "json"))["textures"]}
+    assert ruled["set0/f.png"]["pocket"][-1].startswith("format: EAC R11") and ruled["set0/f.png"]["lounge"] == []
     assert ships["wall0_base.png"][3] == "astc-4x4" and ships["set0/f.png"][3] == "eac-r11"
     assert "say which --role" in run("format-rules", job, "--format", "bc1", status=2)
     assert "no format 'bc2'" in run("format-rules", job, "--role", "normal", "--format", "bc2", status=2)

@@ -120,3 +120,14 @@ def test_a_finding_opens_it_on_what_has_it(qtbot, bench):
     session.select((session.inventory.row_of["sand_base.png"],))
     window._use_maker(Remedy.SURFACE)
     assert bench.isVisible() and bench._now == "sand_base.png"
+
+
+def test_the_upload_is_rehearsed_beside_a_cut(qtbot, bench):
+    bench._session.watch("visor")
+    pane = bench.pane.upload
+    pane.key.click()
+    qtbot.waitUntil(lambda: pane.errors[1].text() != "", timeout=30000)
+    words = said(bench, "What the upload makes of it")
+    assert words.startswith("Visor avatar: 200² becomes 256², ASTC") and "enough" in words
+    upload, cut = (float(label.text().split()[-2]) for label in pane.errors)
+    assert 0 < cut <= upload * 1.02

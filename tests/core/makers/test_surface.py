@@ -117,6 +117,28 @@ def test_where_there_is_no_light_to_remove_nothing_is_lost(kind):
     assert abs(lost) < 1 and np.abs(stops_of(made.images["a"]) - stops_of(clean)).mean() < 0.1
 
 
+def test_paint_is_no_light_and_a_camera_may_bend_it():
+    """Rust that lies at one side is darker and of another hue: it stays. Light in codes, bent as a camera does, goes."""
+    clean = paint(7, "grain")
+    rust = np.clip(
+        gaussian_filter((np.random.default_rng(3).random((SIDE, SIDE)) < 0.6 * (X + 1) / 2) * 1.0, 5) * 3 - 0.6, 0, 1
+    )
+    painted = clean * (1 - 0.8 * rust[..., None] * np.array([0.3, 0.9, 1.0]))
+    image = picture(painted, np.uint16)
+    kept = made_of(image, flatten=Flatten()).images["a"]
+    # Its right half is darker before, and after by as much.
+    sides = [
+        [stops_of(row)[:, half].mean() for half in (slice(0, SIDE // 2), slice(SIDE // 2, SIDE))]
+        for row in (image, kept)
+    ]
+    before, after = (left - right for left, right in sides)
+    assert before > 0.4 and after > 0.7 * before
+    codes = picture(clean).pixels * np.linspace(0.35, 1.0, SIDE)[None, :, None]
+    made = made_of(Image.of(codes.round().astype(np.uint8)), flatten=Flatten())
+    assert made.shading.side == "the right" and made.shading.stops > 1.5
+    assert measures_of(made.images["a"]).cast < 0.25
+
+
 def test_a_cast_has_a_side_and_goes_on_its_own():
     lit = picture(paint(2, "grain") * np.exp2(0.7 * X - 0.7)[..., None])
     shading = shading_of(light_of(lit))

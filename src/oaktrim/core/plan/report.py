@@ -142,6 +142,13 @@ def ships_at(plan: Plan, row: int) -> list[object]:
     return [int(a.width[row]), int(a.height[row]), int(a.levels[row]), ORDER[plan.formats[row]]]
 
 
+def rules_of(plan: Plan, row: int) -> list[str]:
+    """Return the rules that a texture ships by on a plan's target, in words."""
+    size, encoded = int(plan.rule[row]), int(plan.format_rule[row])
+    found = [] if size < 0 else [f"size: {plan.rules.sizes[size].label}"]
+    return found if encoded < 0 else [*found, f"format: {plan.rules.formats[encoded].label}"]
+
+
 def as_json(found: Survey) -> bytes:
     """Return the survey as JSON of schema `oak-trim.survey/1`."""
     inventory, plans = found.inventory, found.plans
@@ -166,6 +173,7 @@ def as_json(found: Survey) -> bytes:
                 "memory": {plan.target.id: int(plan.footprint.memory[row]) for plan in plans},
                 "package": {plan.target.id: int(plan.package[row]) for plan in plans},
                 "ships_at": {plan.target.id: ships_at(plan, row) for plan in plans},
+                "rules": {plan.target.id: rules_of(plan, row) for plan in plans},
                 "used_by": inventory.ownership.users(row),
                 "findings": codes.get(texture.path, []),
             }

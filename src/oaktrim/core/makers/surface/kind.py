@@ -23,6 +23,9 @@ from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.survey.products import Products
 from oaktrim.core.survey.roles import Role
 
+# Raised whenever the same settings make something else: what was kept of them does not count any more.
+_EDITION = 2
+
 
 @dataclass(frozen=True)
 class SurfaceDerivation(Derivation):
@@ -54,7 +57,7 @@ class SurfaceDerivation(Derivation):
 
     def settings_key(self) -> bytes:
         roles = [(path, role.value) for path, (_, role) in sorted(self.maps.items())]
-        return msgspec.json.encode((self.surface, roles))
+        return msgspec.json.encode((_EDITION, self.surface, roles))
 
     def make(self, sources: Sources) -> Task[Products]:
         settings = self.surface

@@ -26,7 +26,7 @@ _CELLS, _APART, _ROUNDS = 192, 0.8, 4
 _NOTHING, _SURE = 0.06, 0.16
 _DARKEST = 1e-4
 # Of a share of colour, that hue changes by without meaning anything.
-_HUE_NOISE = 0.008
+_HUE_NOISE = 0.04
 _SIDES = (
     "the right", "the upper right", "above", "the upper left", "the left", "the lower left", "below", "the lower right",
 )  # fmt: skip

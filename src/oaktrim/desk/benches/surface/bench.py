@@ -30,6 +30,7 @@ from oaktrim.core.makers.surface.settings import Flatten, Stroke, Surface, Tile
 from oaktrim.core.pixels.transfer import linear_to_srgb
 from oaktrim.core.progress import Task
 from oaktrim.core.proof.onmodel import users
+from oaktrim.core.proof.rehearse import Rehearsal, rehearse
 from oaktrim.core.proof.surfacedraft import SurfaceDraft, Where, draft, stage, worn
 from oaktrim.core.render.camera import Camera
 from oaktrim.core.render.drawable import Drawable
@@ -77,6 +78,7 @@ class SurfaceBench(Bench):
         self._work: Work | None = None
         self._staging: Work | None = None
         self._staged: object = None
+        self._rehearsing: Work | None = None
         self._cache = TextureCache(1 << 28)
         self._name = with_properties(QLabel("Surface"), objectName="title")
         self._about = with_properties(QLabel(), objectName="caption", accessibleName="What the surface is")
@@ -182,6 +184,7 @@ class SurfaceBench(Bench):
         self.pictures.currentItemChanged.connect(lambda item, _: self._choose(item))
         self.steps.changed.connect(self._change)
         self.pane.kept.connect(self._keep)
+        self.pane.upload.wanted.connect(self.rehearse)
         self.tiles.valueChanged.connect(lambda _: self._stage())
         self.cut.clicked.connect(lambda _: self._stage())
         self.near.clicked.connect(lambda _: self._look())
@@ -195,6 +198,7 @@ class SurfaceBench(Bench):
             Action("Make the surface that is shown", self.make_it),
             Action("Make surfaces of all that is selected", self.make_all),
             Action("Show where the surface is cut", self.cut.click),
+            Action("Rehearse the upload of the surface", self.rehearse),
         ]
 
     def showEvent(self, event: object) -> None:
@@ -209,7 +213,7 @@ class SurfaceBench(Bench):
         self.refresh()
 
     def stop(self) -> None:
-        for work in (self._work, self._staging):
+        for work in (self._work, self._staging, self._rehearsing):
             if work is not None:
                 work.cancel()
 
@@ -293,6 +297,7 @@ class SurfaceBench(Bench):
         path = "" if item is None else str(item.data(Qt.ItemDataRole.UserRole))
         if path and path != self._now:
             self._now, self._draft = path, None
+            self.pane.upload.forget()
             self._show_settings()
             self._wait.start()
 
@@ -412,6 +417,27 @@ class SurfaceBench(Bench):
         near = [row for row in wanted.tile.keep if (row.x - stroke.x) ** 2 + (row.y - stroke.y) ** 2 < row.radius**2]
         kept = tuple(row for row in wanted.tile.keep if row not in near) if near else (*wanted.tile.keep, stroke)
         self._change(msgspec.structs.replace(wanted, tile=msgspec.structs.replace(wanted.tile, keep=kept)))
+
+    def rehearse(self) -> None:
+        """Make what is shown, or what the job makes of it, as an upload to the watched target would, and as a cut here."""
+        session, made = self._session, self.made
+        if not session.is_open or session.inventory is None:
+            return
+        plan, now = session.plan(cut=False), self._now
+        row = plan.inventory.row_of.get(made.name if made is not None else now, -1)
+        if row < 0:
+            self.pane.upload.say("A maker has taken its place.")
+            return
+        self.pane.upload.say("making it both ways …")
+
+        def done(found: Rehearsal) -> None:
+            if now == self._now:
+                self.pane.upload.show_rehearsal(found, plan.target.name)
+
+        if self._rehearsing is not None:
+            self._rehearsing.cancel()
+        task = rehearse(plan, row, session.job.max_pixels)
+        self._rehearsing = start(task, self, done, lambda error: self.pane.upload.say(str(error)))
 
     def make_it(self) -> None:
         """Let the job make the surface that is shown, as one step of undo."""

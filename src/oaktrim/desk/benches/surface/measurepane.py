@@ -4,15 +4,14 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QBrush, QColor, QImage, QMouseEvent, QPainter, QPaintEvent, QPen, QPixmap, QPolygonF
+from PySide6.QtGui import QBrush, QColor, QMouseEvent, QPainter, QPaintEvent, QPen, QPixmap, QPolygonF
 from PySide6.QtWidgets import QFrame, QLabel, QVBoxLayout, QWidget
 
 from oaktrim.core.makers.surface.measures import GOOD_DETAIL, GOOD_REPETITION, GOOD_SEAM, GOOD_SHADING
 from oaktrim.core.makers.surface.settings import Stroke
-from oaktrim.core.pixels.image import to_rgba
 from oaktrim.core.proof.surfacedraft import SurfaceDraft
+from oaktrim.desk.benches.surface.uploadpane import UploadPane, pixmap_of
 from oaktrim.desk.look.properties import with_properties
 from oaktrim.desk.look.tokens import tokens
 
@@ -38,7 +37,7 @@ class MeasureRuler(QWidget):
     def __init__(self, reading: Reading) -> None:
         super().__init__()
         self.reading = reading
-        self.setFixedHeight(38)
+        self.setFixedHeight(35)
         self.setAccessibleName(reading.name)
         self.setAccessibleDescription(reading.words)
         self.setToolTip(reading.words)
@@ -90,17 +89,14 @@ class CutView(QWidget):
 
     def __init__(self) -> None:
         super().__init__()
-        self.setMinimumHeight(150)
+        self.setMinimumHeight(80)
         self.setAccessibleName("The source, with places that no cut runs through")
         self._picture: QPixmap | None = None
         self._strokes: tuple[Stroke, ...] = ()
 
     def show_draft(self, now: SurfaceDraft) -> None:
         """Show another draft."""
-        codes = np.ascontiguousarray(to_rgba(now.before))
-        height, width = codes.shape[:2]
-        picture = QImage(codes.data, width, height, 4 * width, QImage.Format.Format_RGBA8888)
-        self._picture = QPixmap.fromImage(picture.copy())
+        self._picture = pixmap_of(now.before)
         self._strokes = now.settings.tile.keep if now.settings.tile is not None else ()
         self.update()
 
@@ -147,16 +143,18 @@ class MeasurePane(QFrame):
         self.setObjectName("swatch")
         self.setFixedWidth(264)
         self._rulers = QVBoxLayout()
-        self._rulers.setSpacing(3)
+        self._rulers.setSpacing(1)
         self.rulers: dict[str, MeasureRuler] = {}
         self.keep = CutView()
+        self.upload = UploadPane()
         self.keep.kept.connect(self.kept)
         column = QVBoxLayout(self)
         column.setContentsMargins(14, 8, 14, 8)
-        column.setSpacing(6)
+        column.setSpacing(4)
         column.addWidget(with_properties(QLabel("Measured"), objectName="heading"))
         column.addLayout(self._rulers)
         column.addWidget(with_properties(QLabel("thin line: before · notch: good enough"), objectName="caption"))
+        column.addWidget(self.upload)
         column.addWidget(with_properties(QLabel("Keep whole"), objectName="heading"))
         column.addWidget(
             with_properties(QLabel("click what no cut may run through", wordWrap=True), objectName="caption")
