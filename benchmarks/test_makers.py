@@ -14,7 +14,7 @@ from PIL import Image as PillowImage
 from tests.core.makers.test_glyphs import many_ideographs
 from tests.core.makers.test_surface import paint
 
-from benchmarks.conftest import report, turns
+from benchmarks.conftest import report, seconds, turns
 from oaktrim.core.files.pictures import write_png
 from oaktrim.core.makers.glyphs.fonts import open_font
 from oaktrim.core.makers.glyphs.sheet import GlyphSheet, make_sheet
@@ -97,7 +97,7 @@ def test_a_surface_with_all_steps(benchmark):
         finish(surface_of(MapOf("a", base, Role.BASE_COLOUR), maps, settings, other))
 
     make()
-    took = turns([make], 3)[0]
+    took = seconds(make, 3)
     tracemalloc.start()
     make()
     _, peak = tracemalloc.get_traced_memory()

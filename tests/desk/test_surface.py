@@ -87,10 +87,10 @@ def test_steps_are_switched_dosed_and_looked_at_elsewhere(qtbot, bench):
     assert bench.view.camera.distance > 3 * near
     # A place that is kept, and let go of again.
     view = bench.pane.keep
-    qtbot.mouseClick(view, Qt.MouseButton.LeftButton, pos=QPoint(40, 60))
+    qtbot.mouseClick(view, Qt.MouseButton.LeftButton, pos=QPoint(60, 50))
     (stroke,) = bench.wanted().tile.keep
-    assert stroke.x == pytest.approx(40 / view._room().width(), abs=0.01)
-    qtbot.mouseClick(view, Qt.MouseButton.LeftButton, pos=QPoint(42, 61))
+    assert stroke.x == pytest.approx(60 / view._room().width(), abs=0.01)
+    qtbot.mouseClick(view, Qt.MouseButton.LeftButton, pos=QPoint(61, 51))
     assert bench.wanted().tile.keep == ()
 
 
@@ -131,3 +131,20 @@ def test_the_upload_is_rehearsed_beside_a_cut(qtbot, bench):
     assert words.startswith("Visor avatar: 200² becomes 256², ASTC") and "enough" in words
     upload, cut = (float(label.text().split()[-2]) for label in pane.errors)
     assert 0 < cut <= upload * 1.02
+
+
+def test_a_cut_is_dragged_and_given_back(qtbot, bench):
+    view = bench.pane.keep
+    dot = view.dots("across")[3].toPoint()
+    share = view._cuts["across"][0]
+    wanted = QPoint(max(1, round(0.75 * share * view._room().width())), dot.y())
+    qtbot.mousePress(view, Qt.MouseButton.LeftButton, pos=dot)
+    qtbot.mouseMove(view, wanted)
+    qtbot.mouseRelease(view, Qt.MouseButton.LeftButton, pos=wanted)
+    drawn = bench.wanted().tile.across
+    assert len(drawn) == 7 and drawn[3] == pytest.approx(0.75, abs=0.06) and bench.wanted().tile.down == ()
+    drafted(qtbot, bench)
+    path = bench._draft.made.across.path
+    assert path[len(path) // 2] == pytest.approx(drawn[3], abs=0.02)
+    view.drawn.emit("across", ())
+    assert bench.wanted().tile.across == ()

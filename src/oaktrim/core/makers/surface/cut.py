@@ -56,6 +56,8 @@ def best_cut(light: Floats, how: Tile, closed: bool, keep: tuple[Stroke, ...], b
     count = overlap_of(width, how.overlap)
     share = count / width
     if by_hand:
+        # A path that closes ends where it began.
+        by_hand = (*by_hand[:-1], by_hand[0]) if closed and len(by_hand) > 1 else by_hand
         places = np.interp(np.linspace(0, 1, height), np.linspace(0, 1, len(by_hand)), by_hand)
         return Cut(share, places.astype(np.float32))
     ends = [_lab(light[:, :count]), _lab(light[:, width - count :])]

@@ -184,6 +184,7 @@ class SurfaceBench(Bench):
         self.pictures.currentItemChanged.connect(lambda item, _: self._choose(item))
         self.steps.changed.connect(self._change)
         self.pane.kept.connect(self._keep)
+        self.pane.drawn.connect(self._draw_cut)
         self.pane.upload.wanted.connect(self.rehearse)
         self.tiles.valueChanged.connect(lambda _: self._stage())
         self.cut.clicked.connect(lambda _: self._stage())
@@ -417,6 +418,12 @@ class SurfaceBench(Bench):
         near = [row for row in wanted.tile.keep if (row.x - stroke.x) ** 2 + (row.y - stroke.y) ** 2 < row.radius**2]
         kept = tuple(row for row in wanted.tile.keep if row not in near) if near else (*wanted.tile.keep, stroke)
         self._change(msgspec.structs.replace(wanted, tile=msgspec.structs.replace(wanted.tile, keep=kept)))
+
+    def _draw_cut(self, name: str, places: tuple[float, ...]) -> None:
+        """Take a cut by hand, or the best one again."""
+        wanted = self.wanted()
+        if wanted.tile is not None and getattr(wanted.tile, name) != places:
+            self._change(msgspec.structs.replace(wanted, tile=msgspec.structs.replace(wanted.tile, **{name: places})))
 
     def rehearse(self) -> None:
         """Make what is shown, or what the job makes of it, as an upload to the watched target would, and as a cut here."""

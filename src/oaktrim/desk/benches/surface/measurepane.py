@@ -5,17 +5,15 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QBrush, QColor, QMouseEvent, QPainter, QPaintEvent, QPen, QPixmap, QPolygonF
+from PySide6.QtGui import QBrush, QColor, QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QFrame, QLabel, QVBoxLayout, QWidget
 
 from oaktrim.core.makers.surface.measures import GOOD_DETAIL, GOOD_REPETITION, GOOD_SEAM, GOOD_SHADING
-from oaktrim.core.makers.surface.settings import Stroke
 from oaktrim.core.proof.surfacedraft import SurfaceDraft
-from oaktrim.desk.benches.surface.uploadpane import UploadPane, pixmap_of
+from oaktrim.desk.benches.surface.cutview import CutView
+from oaktrim.desk.benches.surface.uploadpane import UploadPane
 from oaktrim.desk.look.properties import with_properties
 from oaktrim.desk.look.tokens import tokens
-
-_KEEP_RADIUS = 0.06
 
 
 @dataclass(frozen=True)
@@ -77,66 +75,17 @@ class MeasureRuler(QWidget):
         return min(1.0, max(0.0, value / self.reading.end)) * (self.width() - 2)
 
 
-class CutView(QWidget):
-    """The picture after with its cuts; a click marks a place of the source that no cut runs through.
-
-    Signals
-    -------
-    kept : a new place to keep (`Stroke`)
-    """
-
-    kept = Signal(object)
-
-    def __init__(self) -> None:
-        super().__init__()
-        self.setMinimumHeight(80)
-        self.setAccessibleName("The source, with places that no cut runs through")
-        self._picture: QPixmap | None = None
-        self._strokes: tuple[Stroke, ...] = ()
-
-    def show_draft(self, now: SurfaceDraft) -> None:
-        """Show another draft."""
-        self._picture = pixmap_of(now.before)
-        self._strokes = now.settings.tile.keep if now.settings.tile is not None else ()
-        self.update()
-
-    def _room(self) -> QRectF:
-        if self._picture is None:
-            return QRectF()
-        scale = min(self.width() / self._picture.width(), self.height() / self._picture.height())
-        return QRectF(0, 0, self._picture.width() * scale, self._picture.height() * scale)
-
-    def paintEvent(self, event: QPaintEvent) -> None:
-        painter = QPainter(self)
-        if self._picture is not None:
-            room = self._room()
-            painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
-            painter.drawPixmap(room, self._picture, QRectF(self._picture.rect()))
-            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-            for stroke in self._strokes:
-                radius = stroke.radius * min(room.width(), room.height())
-                middle = QPointF(stroke.x * room.width(), stroke.y * room.height())
-                for colour, width in (("#000000", 3), ("#FFFFFF", 1)):
-                    painter.setPen(QPen(QColor(colour), width))
-                    painter.drawEllipse(middle, radius, radius)
-        painter.end()
-
-    def mousePressEvent(self, event: QMouseEvent) -> None:
-        room = self._room()
-        if room.contains(event.position()) and event.button() == Qt.MouseButton.LeftButton:
-            at = event.position()
-            self.kept.emit(Stroke(at.x() / room.width(), at.y() / room.height(), _KEEP_RADIUS))
-
-
 class MeasurePane(QFrame):
     """The right side of the bench.
 
     Signals
     -------
     kept : a place of the source that no cut may run through
+    drawn : `across` or `down`, and the places of that cut by hand, empty for the best
     """
 
     kept = Signal(object)
+    drawn = Signal(str, object)
 
     def __init__(self) -> None:
         super().__init__()
@@ -148,6 +97,7 @@ class MeasurePane(QFrame):
         self.keep = CutView()
         self.upload = UploadPane()
         self.keep.kept.connect(self.kept)
+        self.keep.drawn.connect(self.drawn)
         column = QVBoxLayout(self)
         column.setContentsMargins(14, 8, 14, 8)
         column.setSpacing(4)
@@ -155,9 +105,9 @@ class MeasurePane(QFrame):
         column.addLayout(self._rulers)
         column.addWidget(with_properties(QLabel("thin line: before · notch: good enough"), objectName="caption"))
         column.addWidget(self.upload)
-        column.addWidget(with_properties(QLabel("Keep whole"), objectName="heading"))
+        column.addWidget(with_properties(QLabel("The cut"), objectName="heading"))
         column.addWidget(
-            with_properties(QLabel("click what no cut may run through", wordWrap=True), objectName="caption")
+            with_properties(QLabel("drag its dots · click what to keep whole", wordWrap=True), objectName="caption")
         )
         column.addWidget(self.keep, 1)
 
