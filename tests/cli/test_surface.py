@@ -4,9 +4,9 @@ import json
 
 import numpy as np
 
-from oaktrim.core.files.pictures import read_picture, write_png
+from oaktrim.core.files.pictures import read_picture, write_exr, write_png
 from oaktrim.core.pixels.detail import seam_ratio
-from oaktrim.core.pixels.image import Image
+from oaktrim.core.pixels.image import Image, Transfer
 from tests.cli.test_commands import run
 from tests.core.makers.test_surface import paint, picture
 
@@ -52,6 +52,11 @@ def test_pictures_are_written_with_what_was_measured(tmp_path):
     assert "say what to do" in run("surface", source, "--out", out, status=2)
     assert "would be written over" in run("surface", source, "--flatten", 1, "--out", tmp_path, status=2)
     assert "give one of them" in run("surface", source, "--tile", "x", "--wrap", "x", "--out", out, status=2)
+    held = tmp_path / "held.exr"
+    write_exr(held, Image((paint(2, "grain", 96) * 5).astype(np.float16), ("R", "G", "B"), Transfer.LINEAR))
+    run("surface", held, "--flatten", 1, "--tile", "x", "--out", out)
+    back = read_picture(out / "held.exr")
+    assert back.pixels.dtype == np.float16 and back.size == (96, 96) and back.pixels.max() > 1.5
     torn = tmp_path / "torn.png"
     torn.write_bytes(source.read_bytes()[:60])
     assert "torn.png" in run("surface", torn, "--flatten", 1, "--out", out, status=2)

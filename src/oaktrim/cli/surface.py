@@ -10,7 +10,7 @@ import msgspec
 
 from oaktrim.cli.console import console, run, table
 from oaktrim.core.errors import FileError
-from oaktrim.core.files.pictures import read_picture, write_png
+from oaktrim.core.files.pictures import read_picture, write_exr, write_png
 from oaktrim.core.makers.surface.cut import Cut
 from oaktrim.core.makers.surface.measures import (
     GOOD_DETAIL,
@@ -69,8 +69,8 @@ def surface(
 ) -> None:
     """Flatten the light of IMAGES, calm or match their contrast, and make them repeat; each on its own.
 
-    Writes a PNG of the same size, channels and bits for each, and for the maps --with it. Exit status: 0; 2 when a picture
-    cannot be read, or nothing is asked for.
+    Writes a PNG, or of what holds light an EXR, of the same size, channels and bits for each, and for the maps --with it.
+    Exit status: 0; 2 when a picture cannot be read, or nothing is asked for.
     """
     if all(value is None for value in (flatten, cast, calm, match, tile, wrap)):
         raise click.UsageError("say what to do: --flatten, --cast, --calm, --match, --tile or --wrap")
@@ -105,11 +105,14 @@ def _whole(
     made = yield from surface_of(source, rest, settings, None if match is None else read_picture(match))
     out.mkdir(parents=True, exist_ok=True)
     for row in (source, *rest):
-        target = out / f"{Path(row.path).stem}.png"
+        image = made.images[row.path]
+        target = out / f"{Path(row.path).stem}{'.exr' if image.is_float else '.png'}"
         if target.exists() and target.samefile(row.path):
             raise FileError(target, "would be written over; sources are never written")
-        write_png(target, made.images[row.path])
-    return made, measures_of(source.image, source.transfer), measures_of(made.images[source.path], source.transfer)
+        (write_exr if image.is_float else write_png)(target, image)
+    axes = Axes.BOTH if settings.tile is None else settings.tile.axes
+    after = measures_of(made.images[source.path], source.transfer, axes)
+    return made, measures_of(source.image, source.transfer, axes), after
 
 
 def _role(role: Role) -> Role:

@@ -1,4 +1,4 @@
-"""Reading pictures of every kind the product takes, and writing PNG: facts first, then pixels, with one kind of error.
+"""Reading pictures of every kind the product takes, and writing PNG and OpenEXR: facts first, then pixels, with one kind of error.
 
 Pillow reads what has 8 bits or fewer from memory; OpenImageIO reads 16-bit and floating-point files without loss. Pictures
 are turned as the orientation in their files says (TIFF 6.0, section 8, "Orientation"; Exif has the same).
@@ -25,6 +25,7 @@ from oaktrim.core.files import dds, ktx2, png
 from oaktrim.core.files.atomic import read_bytes, write_atomic
 from oaktrim.core.formats.format import TextureFormat
 from oaktrim.core.pixels.image import CHANNEL_NAMES, Image, Pixels, Transfer, held, to_depth
+from oaktrim.core.pixels.transfer import srgb_to_linear
 
 # A third of the time of the default, for a tenth more bytes.
 _PNG_LEVEL = 4
@@ -388,6 +389,29 @@ def write_png(path: Path, image: Image) -> None:
     FileError : it cannot be written
     """
     write_atomic(path, png_of(image, path))
+
+
+def write_exr(path: Path, image: Image) -> None:
+    """Write a picture of floats as OpenEXR, linear, in halves or floats as it has them.
+
+    Raises
+    ------
+    FileError : it cannot be written
+    """
+    light = image.pixels
+    if image.transfer is Transfer.SRGB:
+        count = len(image.channels) - int(image.has_alpha)
+        light = light.astype(np.float32)
+        light[..., :count] = srgb_to_linear(light[..., :count])
+    spec = oiio.ImageSpec(image.width, image.height, len(image.channels), "half" if image.bit_depth == 16 else "float")
+    spec.channelnames = tuple("Y" if name == "L" else name for name in image.channels)
+    spec.attribute("compression", "zip")
+    with tempfile.TemporaryDirectory() as scratch:
+        passing = Path(scratch) / "picture.exr"
+        out = oiio.ImageOutput.create(str(passing))
+        if not (out and out.open(str(passing), spec) and out.write_image(np.ascontiguousarray(light)) and out.close()):
+            raise FileError(path, f"cannot be written: {out.geterror() if out else oiio.geterror()}")
+        write_atomic(path, passing.read_bytes())
 
 
 def png_of(image: Image, path: Path) -> bytes:

@@ -10,7 +10,7 @@ import numpy as np
 
 from oaktrim.core.makers.surface.cut import Cut
 from oaktrim.core.makers.surface.measures import SurfaceMeasures, measures_of
-from oaktrim.core.makers.surface.settings import Surface
+from oaktrim.core.makers.surface.settings import Axes, Surface
 from oaktrim.core.makers.surface.stack import MapOf, SurfaceMade, surface_of
 from oaktrim.core.pixels.image import Image, to_rgba
 from oaktrim.core.pixels.resample import Filter, Resampling, resample
@@ -87,7 +87,8 @@ def draft(found: Inventory, settings: Surface, max_pixels: int, side: int = SIDE
     made = yield from surface_of(source, [map_of(path) for path in settings.followers], wanted, other)
     yield Progress(1, 2, "measuring")
     after = made.images[settings.source]
-    both = measures_of(source.image, source.transfer), measures_of(after, source.transfer)
+    axes = Axes.BOTH if settings.tile is None else settings.tile.axes
+    both = measures_of(source.image, source.transfer, axes), measures_of(after, source.transfer, axes)
     return SurfaceDraft(settings, source.image, after, made, both)
 
 

@@ -11,6 +11,7 @@ from scipy.fft import irfft2, rfft2
 from scipy.ndimage import gaussian_filter, uniform_filter
 
 from oaktrim.core.makers.surface.light import luminance, shading_of
+from oaktrim.core.makers.surface.settings import Axes
 from oaktrim.core.makers.surface.stack import light_of
 from oaktrim.core.makers.surface.tone import tone_of
 from oaktrim.core.pixels.detail import seam_ratio
@@ -46,7 +47,7 @@ class SurfaceMeasures:
     Parameters
     ----------
     shading : standard deviation of light at a large scale, stops; cast : of it from one side, stops; side : which
-    seam : the step across its borders over the steps beside these, the larger of both axes
+    seam : the step across its borders over the steps beside these, the largest of the axes that count
     spread : of lightness, OKLab; detail : of single texels, over that of some, in the logarithm of light
     """
 
@@ -75,13 +76,14 @@ class SurfaceMeasures:
         return self.detail / before.detail if before.detail > 0 else 1.0
 
 
-def measures_of(image: Image, transfer: Transfer = Transfer.SRGB) -> SurfaceMeasures:
-    """Return what is measured of a picture."""
+def measures_of(image: Image, transfer: Transfer = Transfer.SRGB, axes: Axes = Axes.BOTH) -> SurfaceMeasures:
+    """Return what is measured of a picture; its seam where it is to repeat."""
     light = light_of(image.read_as(transfer))
     seen = light[..., -1] > 0 if image.has_alpha else None
     colours = light[..., : light.shape[2] - int(image.has_alpha)]
     shading = shading_of(colours, seen)
-    seam = max(seam_ratio(image))
+    across, down = seam_ratio(image)
+    seam = max(across if axes.across else 0.0, down if axes.down else 0.0)
     detail = _detail(colours)
     return SurfaceMeasures(
         shading.left, shading.stops, shading.side, repetition_of(colours), seam, tone_of(colours, seen).spread, detail
