@@ -22,6 +22,7 @@ from oaktrim.cli.job import cut, job_group, roles
 from oaktrim.cli.makers import glyphs, layouts, pack, patch, unpack
 from oaktrim.cli.rehearse import rehearse_command
 from oaktrim.cli.rules import checks, format_rules, look_alikes_command, role_rules
+from oaktrim.cli.sharing import sharing
 from oaktrim.cli.ship import ship
 from oaktrim.cli.sight import sight, station
 from oaktrim.cli.surface import surface
@@ -54,7 +55,7 @@ def prepare() -> None:
 
 _COMMANDS = (
     open_path, demo, example, survey, job_group, cut, roles, look_alikes_command,
-    role_rules, format_rules, checks, sight, station, surface, rehearse_command, fit, ship,
+    role_rules, format_rules, checks, sight, station, surface, sharing, rehearse_command, fit, ship,
     pack, unpack, layouts, patch, glyphs, atlas, imposter, encode, decode, measure, formats, targets, prepare,
 )  # fmt: skip
 for command in _COMMANDS:

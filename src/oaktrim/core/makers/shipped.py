@@ -8,7 +8,8 @@ from oaktrim.core.makers.imposter.kind import ImposterKind
 from oaktrim.core.makers.pack.kind import PackKind
 from oaktrim.core.makers.patch.kind import PatchKind
 from oaktrim.core.makers.registry import register
+from oaktrim.core.makers.share.kind import ShareKind
 from oaktrim.core.makers.surface.kind import SurfaceKind
 
-for _kind in (PackKind(), PatchKind(), GlyphKind(), AtlasKind(), ImposterKind(), SurfaceKind()):
+for _kind in (PackKind(), PatchKind(), GlyphKind(), AtlasKind(), ImposterKind(), SurfaceKind(), ShareKind()):
     register(_kind)

@@ -1,0 +1,1 @@
+"""Textures that stand in for near-same ones."""
