@@ -75,3 +75,20 @@ def test_an_upload_is_rehearsed_beside_a_cut_of_the_same_size(tmp_path):
     assert row["format"] == "astc-6x6" and 0 < row["by_hand_jnd"] <= row["upload_jnd"] * 1.02
     assert "enough" in run("rehearse", art, "--target", "visor", "--where", "fits")
     assert "takes all of them as they are" in run("rehearse", art, "--target", "lounge", status=1)
+
+
+def test_near_same_textures_are_listed_and_shared(tmp_path):
+    art = tmp_path / "art"
+    art.mkdir()
+    image = picture(np.clip(paint(5, "spots") * np.linspace(0.5, 1.5, 256)[None, :, None], 0, 1))
+    write_png(art / "a_base.png", image)
+    write_png(art / "b_base.png", Image.of(np.ascontiguousarray(image.pixels[::-1])))
+    job = tmp_path / "job.oak"
+    run("job", "new", art, "--out", job)
+    assert "1. a_base.png could serve b_base.png (mirrored): saves" in run("sharing", job)
+    (row,) = json.loads(run("sharing", art, "--as", "json"))
+    assert row["share"]["others"][0]["down"] is True
+    assert "a_base_shared: a_base.png for 2" in run("sharing", job, "--accept", 1)
+    assert "No textures are nearly the same" in run("sharing", job)
+    assert "groups 1 to 0" in run("sharing", job, "--accept", 1, status=2)
+    assert "kept in a job" in run("sharing", art, "--accept", 1, status=2)

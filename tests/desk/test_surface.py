@@ -24,7 +24,8 @@ def bench(qtbot, window, tmp_path):
     ramp = np.exp2(1.2 * np.linspace(-1, 0, 200))[None, :, None]
     write_png(root / "deck_base.png", picture(paint(2, "spots", 260)[:200, :200] * ramp))
     write_png(root / "deck_n.png", Image.of(np.tile(np.array([128, 128, 255], np.uint8), (200, 200, 1))))
-    write_png(root / "sand_base.png", picture(paint(7, "grain", 128)))
+    sand = picture(np.clip(paint(7, "grain", 128) * np.linspace(0.6, 1.4, 128)[None, :, None], 0, 1))
+    write_png(root / "sand_base.png", sand)
     made = Coat()
     base, normal = (made.writer.image(f"deck_{kind}.png") for kind in ("base", "n"))
     coat = made.paint("deck", baseColorTexture=base, normalTexture=normal)
@@ -148,3 +149,21 @@ def test_a_cut_is_dragged_and_given_back(qtbot, bench):
     assert path[len(path) // 2] == pytest.approx(drawn[3], abs=0.02)
     view.drawn.emit("across", ())
     assert bench.wanted().tile.across == ()
+
+
+def test_one_texture_serves_near_same_ones(qtbot, bench, tmp_path):
+    session, window = bench._session, bench.window()
+    root = tmp_path / "two"
+    root.mkdir()
+    sand = picture(np.clip(paint(7, "spots", 128) * np.linspace(0.6, 1.4, 128)[None, :, None], 0, 1))
+    write_png(root / "one_base.png", sand)
+    write_png(root / "two_base.png", Image.of(np.ascontiguousarray(sand.pixels[:, ::-1])))
+    with qtbot.waitSignal(session.opened, timeout=20000):
+        session.open(root)
+    window.reveal(bench)
+    qtbot.waitUntil(bench.share.isVisible, timeout=20000)
+    assert bench.share.text().startswith("Share with 1 alike: −") and "(mirrored)" in bench.share.toolTip()
+    bench.share.click()
+    assert {t.path for t in session.inventory.textures} == {"one_base_shared"} and not bench.share.isVisible()
+    session.undo()
+    assert len(session.inventory.textures) == 2

@@ -4,13 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 from scipy.spatial import KDTree
 
 from oaktrim.core.makers.share.kind import Share, Sharer
+from oaktrim.core.pixels.image import Image
 from oaktrim.core.pixels.perception import oklab
+from oaktrim.core.pixels.resample import Filter, Resampling, resample
 from oaktrim.core.pixels.transfer import srgb_to_linear
 from oaktrim.core.plan.resolve import Plan
 from oaktrim.core.survey.roles import Family, Role
@@ -40,7 +43,7 @@ class Sharing:
     saved: tuple[int, ...]
 
 
-def sharings(plans: Sequence[Plan], thumbnail: Callable[[str], NDArray[np.generic] | None]) -> list[Sharing]:
+def sharings(plans: Sequence[Plan], thumbnail: Callable[[str], NDArray[Any] | None]) -> list[Sharing]:
     """Return groups of near-same textures, those that save most first; the largest of each stays.
 
     Parameters
@@ -94,13 +97,11 @@ def sharings(plans: Sequence[Plan], thumbnail: Callable[[str], NDArray[np.generi
     return sorted(found, key=lambda row: -max(row.saved))
 
 
-def _cells(small: NDArray[np.generic]) -> Cells:
+def _cells(small: NDArray[Any]) -> Cells:
     """Return a small picture as OKLab over a square of cells, with alpha as a fourth."""
-    height, width = small.shape[:2]
-    y = np.minimum((np.arange(_SIDE) + 0.5) * height / _SIDE, height - 1).astype(int)
-    x = np.minimum((np.arange(_SIDE) + 0.5) * width / _SIDE, width - 1).astype(int)
-    most = float(np.iinfo(small.dtype).max)  # type: ignore[type-var]
-    picked = small[y][:, x].astype(np.float32) / most
+    # By boxes: what is mirrored has mirrored cells.
+    few = resample(Image.of(np.ascontiguousarray(small)), _SIDE, _SIDE, Resampling(Filter.BOX)).pixels
+    picked = few.astype(np.float32) / np.float32(np.iinfo(few.dtype).max)
     lab = oklab(srgb_to_linear(picked[..., :3]))
     return np.concatenate([lab, picked[..., 3:]], axis=-1)
 

@@ -25,12 +25,14 @@ from PySide6.QtWidgets import (
 from oaktrim.core.errors import OakTrimError
 from oaktrim.core.job.begin import with_begun
 from oaktrim.core.makers.registry import of_type
+from oaktrim.core.makers.share.kind import Share
 from oaktrim.core.makers.surface.kind import followers_of
 from oaktrim.core.makers.surface.settings import Flatten, Stroke, Surface, Tile
 from oaktrim.core.pixels.transfer import linear_to_srgb
 from oaktrim.core.progress import Task
 from oaktrim.core.proof.onmodel import users
 from oaktrim.core.proof.rehearse import Rehearsal, rehearse
+from oaktrim.core.proof.sharing import Sharing, sharings
 from oaktrim.core.proof.surfacedraft import SurfaceDraft, Where, draft, stage, worn
 from oaktrim.core.render.camera import Camera
 from oaktrim.core.render.drawable import Drawable
@@ -38,7 +40,7 @@ from oaktrim.core.render.picture import Settings, draw
 from oaktrim.core.survey.drawables import TextureCache
 from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.survey.roles import Role
-from oaktrim.core.units import size_text
+from oaktrim.core.units import bytes_text, size_text
 from oaktrim.desk.benches.bench import Action, Bench
 from oaktrim.desk.benches.emptypage import empty_page
 from oaktrim.desk.benches.surface.measurepane import MeasurePane
@@ -79,6 +81,9 @@ class SurfaceBench(Bench):
         self._staging: Work | None = None
         self._staged: object = None
         self._rehearsing: Work | None = None
+        self._comparing: Work | None = None
+        self._alike: dict[str, Sharing] = {}
+        self._compared: object = None
         self._cache = TextureCache(1 << 28)
         self._name = with_properties(QLabel("Surface"), objectName="title")
         self._about = with_properties(QLabel(), objectName="caption", accessibleName="What the surface is")
@@ -89,6 +94,9 @@ class SurfaceBench(Bench):
             toolTip="The same steps for every texture that is selected in the ledger",
         )
         self.pictures = with_properties(QListWidget(), accessibleName="Textures and their surfaces")
+        self.share = with_properties(
+            QPushButton(), accessibleName="Near-same textures that one could serve", visible=False
+        )
         self.steps = StepColumn()
         self.view = SceneView()
         self.view.setAccessibleName("Before and after")
@@ -135,6 +143,7 @@ class SurfaceBench(Bench):
         left.setSpacing(4)
         self.pictures.setFixedWidth(232)
         left.addWidget(self.pictures, 1)
+        left.addWidget(self.share)
         scroll = with_properties(QScrollArea(widgetResizable=True), frameShape=QFrame.Shape.NoFrame)
         scroll.setWidget(self.steps)
         scroll.setFixedWidth(232)
@@ -192,6 +201,7 @@ class SurfaceBench(Bench):
         self.far.clicked.connect(lambda _: self._look())
         self.make.clicked.connect(self.make_it)
         self.every.clicked.connect(self.make_all)
+        self.share.clicked.connect(self.share_it)
         self.remove.clicked.connect(self._take_back)
 
     def actions_here(self) -> list[Action]:
@@ -199,6 +209,7 @@ class SurfaceBench(Bench):
             Action("Make the surface that is shown", self.make_it),
             Action("Make surfaces of all that is selected", self.make_all),
             Action("Show where the surface is cut", self.cut.click),
+            Action("Let one texture serve near-same ones", self.share_it),
             Action("Rehearse the upload of the surface", self.rehearse),
         ]
 
@@ -214,7 +225,7 @@ class SurfaceBench(Bench):
         self.refresh()
 
     def stop(self) -> None:
-        for work in (self._work, self._staging, self._rehearsing):
+        for work in (self._work, self._staging, self._rehearsing, self._comparing):
             if work is not None:
                 work.cancel()
 
@@ -259,6 +270,7 @@ class SurfaceBench(Bench):
         if self._now not in found.row_of:
             self._now = found.textures[rows[0]].path
         self._show_list(found, rows)
+        self._compare(found)
         self._show_settings()
         self._wait.start()
 
@@ -314,6 +326,7 @@ class SurfaceBench(Bench):
         worn_by = f" · worn by {wearers} model{'' if wearers == 1 else 's'}" if wearers else ""
         size = size_text(found.textures[row].width, found.textures[row].height)
         self._about.setText(f"{found.names[row]}{follow} · {size}{worn_by}")
+        self._show_sharing()
         self.remove.setVisible(made is not None)
         self.make.setText("Make it" if made is None else "Change it")
         self.make.setEnabled(wanted != made and self._does_anything(wanted))
@@ -418,6 +431,46 @@ class SurfaceBench(Bench):
         near = [row for row in wanted.tile.keep if (row.x - stroke.x) ** 2 + (row.y - stroke.y) ** 2 < row.radius**2]
         kept = tuple(row for row in wanted.tile.keep if row not in near) if near else (*wanted.tile.keep, stroke)
         self._change(msgspec.structs.replace(wanted, tile=msgspec.structs.replace(wanted.tile, keep=kept)))
+
+    # Near-same textures
+
+    def _compare(self, found: Inventory) -> None:
+        """Look for near-same textures, once for what is surveyed."""
+        if self._compared == id(found):
+            return
+        self._compared = id(found)
+        session = self._session
+        plans = [
+            session.planner().plan_of(msgspec.structs.replace(session.job, makers=()), target)
+            for target in session.targets
+        ]
+
+        def done(groups: list[Sharing]) -> None:
+            self._alike = {path: group for group in groups for path in group.share.inputs}
+            self._show_sharing()
+
+        task = as_task(lambda: sharings(plans, session.cache.thumbnail), "comparing textures")
+        self._comparing = start(task, self, done, session.failed.emit)
+
+    def _show_sharing(self) -> None:
+        group, session = self._alike.get(self._now), self._session
+        done = group is not None and any(group.share.source in row.inputs for row in of_type(session.job.makers, Share))
+        self.share.setVisible(group is not None and not done)
+        if group is not None:
+            saved = group.saved[[target.id for target in session.targets].index(session.watched_id)]
+            count = len(group.share.others)
+            self.share.setText(f"Share with {count} alike: −{bytes_text(saved)}")
+            lines = [f"{row.path}{' (mirrored)' if row.across or row.down else ''}" for row in group.share.others]
+            self.share.setToolTip("\n".join([f"{group.share.source} could serve", *lines]))
+
+    def share_it(self) -> None:
+        """Let one texture serve the near-same ones of what is shown, as one step of undo."""
+        group, session = self._alike.get(self._now), self._session
+        if group is None or session.history is None:
+            return
+        job = session.history.job
+        plans = [session.plan(target.id) for target in session.targets]
+        session.edit(with_begun(job, job.named(group.share), plans), f"share {group.share.source.rpartition('/')[2]}")
 
     def _draw_cut(self, name: str, places: tuple[float, ...]) -> None:
         """Take a cut by hand, or the best one again."""
