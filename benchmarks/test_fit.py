@@ -15,7 +15,7 @@ from oaktrim.core.plan.packing import CompressionRatios
 from oaktrim.core.plan.resolve import resolve
 from oaktrim.core.progress import finish
 from oaktrim.core.proof.fit import Fit, propose
-from oaktrim.core.proof.problem import floors_of
+from oaktrim.core.proof.problem import bounds_of
 from oaktrim.core.survey.cache import SurveyCache
 from oaktrim.core.survey.scan import scan
 
@@ -41,11 +41,11 @@ def test_the_demonstration(demo: Path, tmp_path: Path, benchmark: pytest.Fixture
     job, cache = load_job(demo), SurveyCache(tmp_path)
     inventory, target = finish(scan(root_of(job, demo), job.scan_settings, cache)), job.target("pocket")
     ratios, found = CompressionRatios(inventory), []
-    plan = resolve(inventory, target, job.cuts, ratios, job.role_rules)
-    locked, floors = np.zeros(len(plan.formats), np.bool_), floors_of(job.role_rules, target)
+    plan = resolve(inventory, target, job.cuts, ratios, job.rules)
+    locked, bounds = np.zeros(len(plan.formats), np.bool_), bounds_of(job.role_rules, target)
 
     def fit() -> Fit:
-        return finish(propose(plan, ratios, cache, dict(target.limit_bytes), locked, floors))
+        return finish(propose(plan, ratios, cache, dict(target.limit_bytes), locked, bounds))
 
     took = seconds(lambda: found.append(fit()), 1)
     assert found[-1].solution is not None

@@ -130,9 +130,9 @@ def test_totals_of_states_are_those_of_their_jobs(qtbot, opened):
 def test_findings_of_a_plan_that_is_gone_are_dropped(qtbot, opened, monkeypatch):
     session, real, gate = opened.session, plans_module.judge_plan, Gate()
 
-    def judge_plan(plan):
+    def judge_plan(plan, checks):
         yield from gate.task()
-        return (yield from real(plan))
+        return (yield from real(plan, checks))
 
     QThreadPool.globalInstance().waitForDone()
     qtbot.wait(400)

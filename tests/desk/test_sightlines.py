@@ -114,7 +114,7 @@ def test_a_role_rule_goes_by_what_is_seen_and_ships_only_once_that_is_known(qtbo
     window, session = looking, looking.session
     row, pane = row_of(looking, "wall_base.png"), looking.survey.rules
     window.reveal(window.survey)
-    window.survey.show_pane(Pane.ROLE_RULES)
+    window.survey.show_pane(Pane.RULES)
     share = pane.lines[Role.BASE_COLOUR][0]
     share.setCurrentIndex(share.findText("as wanted"))
     share.activated.emit(share.currentIndex())

@@ -10,7 +10,7 @@ from oaktrim.core.plan.packing import CompressionRatios
 from oaktrim.core.progress import finish
 from oaktrim.core.proof.fit import _learn, recipe_of
 from oaktrim.core.proof.measures import map_between, mean_square_between
-from oaktrim.core.proof.problem import pose
+from oaktrim.core.proof.problem import Bounds, pose
 from oaktrim.core.proof.tiles import Clock, measure, sketch
 from oaktrim.core.proof.trial import reference_for, try_recipe
 from oaktrim.core.survey.cache import SurveyCache
@@ -31,7 +31,7 @@ def _overlay(wide, high):
 def test_what_little_there_is_in_an_empty_picture_is_measured(tmp_path, size):
     put(tmp_path / "art", "badge_overlay.png", _overlay(*size))
     plan = planned(tmp_path / "art", "pocket")
-    posed = pose(plan, CompressionRatios(plan.inventory), {"memory": 1}, np.zeros(1, np.bool_), {})
+    posed = pose(plan, CompressionRatios(plan.inventory), {"memory": 1}, np.zeros(1, np.bool_), Bounds())
     problem = finish(measure(posed, SurveyCache(tmp_path / "cache")))
     reference = reference_for(plan, 0, True)
     told, made = [], []
@@ -64,7 +64,7 @@ def test_a_first_look_tells_about_what_measuring_tells(demo_job, tmp_path):
         with PillowImage.open(demo_job.parent / "art" / f"{name}.png") as picture:
             picture.convert("RGB").resize((512, 512)).save(root / f"{name.partition('/')[2]}.png")
     plan = planned(root, "pocket")
-    posed = pose(plan, CompressionRatios(plan.inventory), {"memory": 1}, np.zeros(4, np.bool_), {})
+    posed = pose(plan, CompressionRatios(plan.inventory), {"memory": 1}, np.zeros(4, np.bool_), Bounds())
     cache = SurveyCache(tmp_path / "cache")
     guessed = finish(sketch(posed, SurveyCache(tmp_path / "other")))
     measured = finish(measure(posed, cache))
