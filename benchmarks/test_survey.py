@@ -200,7 +200,7 @@ def test_forecast(demo, tmp_path, benchmark):
     """How far the estimated package is from what is really packed, over the demonstration."""
     job, cache = load_job(demo), SurveyCache(tmp_path)
     inventory = finish(scan(root_of(job, demo), job.scan_settings, cache))
-    told = finish(survey(inventory, targets_of(job), cache, job.cuts, job.role_rules))
+    told = finish(survey(inventory, targets_of(job), cache, job.cuts, job.rules))
     errors, within = [], []
     for plan in told.plans:
         shipped = finish(ship(plan, tmp_path / plan.target.id))
