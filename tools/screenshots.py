@@ -123,6 +123,8 @@ def main() -> None:
         window.survey.findings.choose("")
         window.survey.show_rules(formats=True)
         window.survey.filters.set_filter("Shared")
+        window.survey.rules.propose_common()
+        wait_for(app, window.survey.rules.use.isEnabled)
         take(window, app, "rules", folder)
         window.survey.filters.set_filter("All")
         window.survey.show_pane(Pane.TARGETS)

@@ -6,6 +6,7 @@ from functools import partial
 
 import msgspec
 import numpy as np
+from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QComboBox, QGridLayout, QLabel, QWidget
 
 from oaktrim.core.formats.catalogue import FORMATS
@@ -31,6 +32,7 @@ class FormatGrid(QWidget):
     def __init__(self, session: Session) -> None:
         super().__init__()
         self.setObjectName("sheet")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self._session = session
         self.boxes: dict[tuple[Role, PixelKind], QComboBox] = {}
         self._effects: dict[Role, QLabel] = {}
