@@ -23,7 +23,7 @@ from oaktrim.core.units import bytes_text
 )
 @click.option("--as", "form", type=click.Choice(["table", "json"]), default="table", show_default=True)
 def sharing(path: Path, accept: int | None, form: str) -> None:
-    """List textures of PATH that are nearly the same, at any size, as they are or mirrored, with what one for all saves.
+    """List textures of PATH that are nearly the same, at any size, as they are, mirrored or turned, with what one for all saves.
 
     Exit status: 0; 2 when PATH cannot be read, or there is no such group.
     """
@@ -55,9 +55,6 @@ def sharing(path: Path, accept: int | None, form: str) -> None:
 
 
 def _words(row: Sharing, names: list[str]) -> str:
-    others = ", ".join(
-        other.path + (" (mirrored)" if other.across != other.down else " (turned round)" if other.across else "")
-        for other in row.share.others
-    )
+    others = ", ".join(other.path + (f" ({other.words})" if other.words else "") for other in row.share.others)
     saved = ", ".join(f"{bytes_text(size)} on {name}" for name, size in zip(names, row.saved, strict=True))
     return f"{row.share.source} could serve {others}: saves {saved}"

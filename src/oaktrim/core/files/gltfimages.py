@@ -12,12 +12,13 @@ from typing import Any
 from urllib.parse import quote
 
 from oaktrim.core.files.gltf import Document
+from oaktrim.core.files.uvtransform import SAME_UV, UvTransform
 
 _EXTENSIONS = {"dds": "MSFT_texture_dds", "ktx2": "KHR_texture_basisu"}
 # The one type of image that the extension for it states; DDS has none that is registered.
 _MIME = {"ktx2": "image/ktx2"}
 _TRANSFORM = "KHR_texture_transform"
-_CLAMP = 33071
+_CLAMP, _REPEAT = 33071, 10497
 _IN_METALLIC_ROUGHNESS = ("baseColorTexture", "metallicRoughnessTexture")
 
 
@@ -29,19 +30,13 @@ class Assignment:
     ----------
     material : its place; field : of the slot, such as occlusionTexture
     path : of the file, relative to the document's own
-    scale, offset : bring the UVs of what was there to those of the file (V from the top); none where they are the same
+    where : brings the UVs of what was there to those of the file
     """
 
     material: int
     field: str
     path: str
-    scale: tuple[float, float] = (1.0, 1.0)
-    offset: tuple[float, float] = (0.0, 0.0)
-
-    @property
-    def is_moved(self) -> bool:
-        """The file holds a part of what was there."""
-        return (self.scale, self.offset) != ((1.0, 1.0), (0.0, 0.0))
+    where: UvTransform = SAME_UV
 
 
 def point_images(document: Document, paths: Mapping[int, str], container: str) -> None:
@@ -90,7 +85,7 @@ def assign(document: Document, rows: Sequence[Assignment], container: str) -> No
 
     Raises
     ------
-    FileError : the UVs of a slot are turned, and the file holds a part of what was there
+    FileError : the UVs of a slot are turned, and are to be scaled after it by more one way than the other
     """
     if not rows:
         return
@@ -107,9 +102,13 @@ def assign(document: Document, rows: Sequence[Assignment], container: str) -> No
                 holder |= {"metallicFactor": 1, "roughnessFactor": 1}
         old = raw.get("textures", [])[info["index"]] if "index" in info else {}
         sampler = old.get("sampler")
-        if row.is_moved:
+        if not row.where.is_identity:
             _move(document, info, row)
-            sampler = _clamped(raw, sampler)
+        if row.where.clamped:
+            sampler = _sampler(raw, sampler, wrapS=_CLAMP, wrapT=_CLAMP)
+        elif row.where.turned and sampler is not None:
+            wraps = [raw["samplers"][sampler].get(name, _REPEAT) for name in ("wrapT", "wrapS")]
+            sampler = _sampler(raw, sampler, wrapS=wraps[0], wrapT=wraps[1])
         key = (row.path, sampler)
         if key not in made:
             image: dict[str, Any] = {"uri": quote(row.path)}
@@ -138,23 +137,19 @@ def _holder(material: dict[str, Any], field: str) -> dict[str, Any]:
 
 
 def _move(document: Document, info: dict[str, Any], row: Assignment) -> None:
-    """Bring the UVs of a slot to a part of its texture, after what is done to them already (KHR_texture_transform)."""
-    there = info.setdefault("extensions", {}).get(_TRANSFORM, {})
-    if there.get("rotation"):
-        raise document.fault("turns the UVs of a texture that a patch stands in for; leave the overlay whole here")
-    scale, offset = there.get("scale", [1, 1]), there.get("offset", [0, 0])
-    info["extensions"][_TRANSFORM] = {
-        **there,
-        "scale": [a * b for a, b in zip(scale, row.scale, strict=True)],
-        "offset": [a * b + c for a, b, c in zip(offset, row.scale, row.offset, strict=True)],
-    }
+    """Bring the UVs of a slot to those of its new file, after what is done to them already (KHR_texture_transform)."""
+    held = info.setdefault("extensions", {})
+    found = row.where.after(held.get(_TRANSFORM, {}))
+    if found is None:
+        raise document.fault(f"turns the UVs of a texture that {row.path} stands in for; leave that whole here")
+    held[_TRANSFORM] = found
     _need(document.raw, _TRANSFORM, required=False)
 
 
-def _clamped(raw: dict[str, Any], sampler: int | None) -> int:
-    """Return a sampler like another that does not repeat: beyond a patch is what its border holds, which is empty."""
+def _sampler(raw: dict[str, Any], like: int | None, **wraps: int) -> int:
+    """Return a sampler like another with other wraps."""
     samplers = raw.setdefault("samplers", [])
-    wanted = {**(samplers[sampler] if sampler is not None else {}), "wrapS": _CLAMP, "wrapT": _CLAMP}
+    wanted = {**(samplers[like] if like is not None else {}), **wraps}
     if wanted not in samplers:
         samplers.append(wanted)
     return int(samplers.index(wanted))

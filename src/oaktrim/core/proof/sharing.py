@@ -1,9 +1,9 @@
-"""Near-same textures that one could serve: alike in colour and structure, at any size, as they are or mirrored."""
+"""Near-same textures that one could serve: alike in colour and structure, at any size, mirrored, or turned by quarters."""
 
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -16,10 +16,18 @@ from oaktrim.core.pixels.perception import oklab
 from oaktrim.core.pixels.resample import Filter, Resampling, resample
 from oaktrim.core.pixels.transfer import srgb_to_linear
 from oaktrim.core.plan.resolve import Plan
+from oaktrim.core.progress import Progress, Task
+from oaktrim.core.proof.onmodel import compared, users
+from oaktrim.core.proof.surfacedraft import worn
+from oaktrim.core.render.camera import Camera
+from oaktrim.core.render.drawable import Drawable
+from oaktrim.core.render.picture import Settings, draw
+from oaktrim.core.survey.drawables import TextureCache
+from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.survey.roles import Family, Role
 
 Cells = NDArray[np.float32]
-_SIDE = 24
+_SIDE, _SEEN = 24, 256
 # Of OKLab, that two may differ by in the mean; how alike their structure has to be, 0 to 1; what is flat has none.
 _APART, _ALIKE, _FLAT = 0.03, 0.9, 0.012
 # What has to differ however alike it looks: faces of a sky, letters, tables.
@@ -79,22 +87,57 @@ def sharings(plans: Sequence[Plan], thumbnail: Callable[[str], NDArray[Any] | No
         others, apart = [], 0.0
         for number in near.query_ball_point(means[place[row]], 2 * _APART):
             other = known[number]
-            if other == row or other in taken or not _comparable(plans[0], row, other):
-                continue
-            way = _likest(cells[row], cells[other], inventory.roles[row].role)
+            ways = () if other == row or other in taken else _ways(plans[0], row, other)
+            way = _likest(cells[row], cells[other], inventory.roles[row].role, ways)
             if way is not None:
                 others.append((other, way[0]))
                 apart = max(apart, way[1])
         if not others:
             continue
         taken.update([row, *(other for other, _ in others)])
-        sharers = tuple(
-            Sharer(inventory.textures[other].path, across, down)
-            for other, (across, down) in sorted(others, key=lambda pair: inventory.textures[pair[0]].path)
-        )
+        sharers = tuple(sorted((way for _, way in others), key=lambda way: way.path))
         saved = tuple(int(sum(line[other] for other, _ in others)) for line in memory)
         found.append(Sharing(Share("shared", inventory.textures[row].path, sharers), apart, saved))
     return sorted(found, key=lambda row: -max(row.saved))
+
+
+@dataclass(frozen=True, eq=False)
+class Swap:
+    """A model with a texture of its own, and with the shared one in its place.
+
+    Parameters
+    ----------
+    path : of the texture whose place is taken; jnd : how far both are apart as they are seen, in steps just noticed
+    """
+
+    path: str
+    scenes: tuple[Drawable, Drawable]
+    camera: Camera
+    jnd: float
+
+
+def swappable(found: Inventory, share: Share, path: str) -> Sharer | None:
+    """Return the sharer whose swap a model can show: of a path, or for the one that stays of the first that is worn."""
+    rows = [row for row in share.others if users(found, found.row_of[row.path])]
+    return next((row for row in rows if row.path == path), rows[0] if rows and path == share.source else None)
+
+
+def swap(found: Inventory, share: Share, sharer: Sharer, cache: TextureCache, max_pixels: int) -> Task[Swap]:
+    """Show a shared texture on the first model that wears another of its group.
+
+    Raises
+    ------
+    OakTrimError : a picture or the model cannot be read
+    """
+    yield Progress(0, 2, f"reading {share.source}")
+    kept = found.sources(max_pixels).picture(share.source)
+    image = replace(kept, pixels=sharer.shown(kept.pixels))
+    place = users(found, found.row_of[sharer.path])[0]
+    scenes, camera = yield from worn(found, sharer.path, {sharer.path: image}, place, cache, max_pixels)
+    how = Settings(4, 8, buffers=("ids",))
+    before = yield from draw(scenes[0], camera, (_SEEN, _SEEN), how)
+    after = yield from draw(scenes[1], camera, (_SEEN, _SEEN), how)
+    return Swap(sharer.path, scenes, camera, compared(before, after).jnd)
 
 
 def _cells(small: NDArray[Any]) -> Cells:
@@ -106,29 +149,38 @@ def _cells(small: NDArray[Any]) -> Cells:
     return np.concatenate([lab, picked[..., 3:]], axis=-1)
 
 
-def _comparable(plan: Plan, row: int, other: int) -> bool:
-    """Say whether two textures are used as the same, and have one shape."""
+def _ways(plan: Plan, row: int, other: int) -> tuple[Sharer, ...]:
+    """Return how another might stand to a texture: of one role and one shape, or of one turned by a quarter."""
     inventory = plan.inventory
-    a, b = inventory.textures[row], inventory.textures[other]
-    shape = (a.width / a.height) / (b.width / b.height)
-    return inventory.roles[row].role is inventory.roles[other].role and 1 / _ASPECT < shape < _ASPECT
+    a, b, role = inventory.textures[row], inventory.textures[other], inventory.roles[row].role
+    if inventory.roles[other].role is not role:
+        return ()
+    # Vectors cannot be mirrored or turned.
+    sides = (False,) if role is Role.NORMAL else (False, True)
+    found = []
+    for swapped in sides:
+        across, down = (b.height, b.width) if swapped else b.size
+        if 1 / _ASPECT < (a.width * down) / (a.height * across) < _ASPECT:
+            found += [Sharer(b.path, x, y, swapped) for y in sides for x in sides]
+    return tuple(found)
 
 
-def _likest(mine: Cells, other: Cells, role: Role) -> tuple[tuple[bool, bool], float] | None:
-    """Return which way round two pictures are alike, and how far apart they are then; None where they are not."""
-    best: tuple[tuple[bool, bool], float] | None = None
-    # Vectors cannot be mirrored, and small differences of values are large ones of light.
-    mirrored, most = role is not Role.NORMAL, _APART if role.family is Family.COLOUR else _APART / 3
-    shown = max(0.05, float(mine[..., 3].mean()))
-    for across, down in ((False, False), (True, False), (False, True), (True, True)) if mirrored else ((False, False),):
-        turned = other[:: -1 if down else 1, :: -1 if across else 1]
-        apart = float(np.abs(mine - turned).mean(axis=(0, 1)).sum()) / shown
+def _likest(mine: Cells, other: Cells, role: Role, ways: Sequence[Sharer]) -> tuple[Sharer, float] | None:
+    """Return which way another is like a picture, and how far apart they are then; None where it is not."""
+    best: tuple[Sharer, float] | None = None
+    # Small differences of values are large ones of light.
+    most = _APART if role.family is Family.COLOUR else _APART / 3
+    seen = max(0.05, float(mine[..., 3].mean()))
+    b = other - other.mean(axis=(0, 1))
+    for way in ways:
+        shown = way.shown(mine)
+        apart = float(np.abs(shown - other).mean(axis=(0, 1)).sum()) / seen
         if apart > most or (best is not None and apart >= best[1]):
             continue
-        a, b = mine - mine.mean(axis=(0, 1)), turned - turned.mean(axis=(0, 1))
+        a = shown - shown.mean(axis=(0, 1))
         power = float(np.sqrt((a * a).sum() * (b * b).sum()))
         flat = max(float(a.std()), float(b.std())) < _FLAT
         # What is flat as a whole may differ in what so small a picture does not show.
         if (flat and apart < _APART / 8) or (not flat and float((a * b).sum()) > _ALIKE * power):
-            best = (across, down), apart
+            best = way, apart
     return best

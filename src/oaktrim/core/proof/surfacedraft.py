@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from enum import Enum
+from functools import partial
 
 import msgspec
 import numpy as np
@@ -16,7 +18,7 @@ from oaktrim.core.pixels.image import Image, to_rgba
 from oaktrim.core.pixels.resample import Filter, Resampling, resample
 from oaktrim.core.progress import Progress, Task
 from oaktrim.core.render.camera import Camera, framing
-from oaktrim.core.render.drawable import BoundTexture, Chain, Drawable, chain_of, drawable
+from oaktrim.core.render.drawable import BoundTexture, Drawable, chain_of, drawable
 from oaktrim.core.render.drawlist import draw_list
 from oaktrim.core.scene.model import Material, Mesh, Model, Node, Slot, TextureUse
 from oaktrim.core.scene.model import Surface as Look
@@ -37,6 +39,7 @@ class Where(Enum):
     POST = "post"
     SPHERE = "sphere"
     WORN = "worn"
+    SHARED = "shared"
 
 
 @dataclass(frozen=True, eq=False)
@@ -139,9 +142,13 @@ def stage(
 
 
 def worn(
-    now: SurfaceDraft, found: Inventory, place: int, cache: TextureCache, max_pixels: int
+    found: Inventory, path: str, images: Mapping[str, Image], place: int, cache: TextureCache, max_pixels: int
 ) -> Task[tuple[tuple[Drawable, Drawable], Camera]]:
-    """Return a model that wears the source with it before and after, and the camera that sees what wears it.
+    """Return a model that wears a texture, as it is and with pictures in the place of textures, and the camera that sees what does.
+
+    Parameters
+    ----------
+    images : by path; place : of the model in the inventory
 
     Raises
     ------
@@ -150,16 +157,8 @@ def worn(
     sources = found.sources(max_pixels)
     loaded = yield from load(found, place, sources)
     before, _ = yield from ready(found, loaded, sources, cache, side=SIDE)
-    made = now.made.images
-
-    def chain(path: str) -> object:
-        def levels(slot: Slot) -> Chain:
-            return chain_of(made[path], slot)
-
-        return levels
-
-    instead = {found.row_of[path]: chain(path) for path in made if path in found.row_of}
-    after, _ = yield from ready(found, loaded, sources, cache, instead, SIDE)  # type: ignore[arg-type]
-    mine = loaded.reading(found.row_of[now.settings.source])
+    instead = {found.row_of[name]: partial(chain_of, image) for name, image in images.items() if name in found.row_of}
+    after, _ = yield from ready(found, loaded, sources, cache, instead, SIDE)
+    mine = loaded.reading(found.row_of[path])
     camera = framing(*loaded.draws.box(mine if mine.any() else None), (0.35, 0.3, 1.0))
     return (before, after), camera

@@ -9,6 +9,7 @@ from math import cos, sin
 import numpy as np
 from numpy.typing import NDArray
 
+from oaktrim.core.files.uvtransform import SAME_UV, UvTransform
 from oaktrim.core.pixels.image import Image, Transfer, to_rgba
 from oaktrim.core.render import shading
 from oaktrim.core.render.drawlist import DrawList
@@ -28,13 +29,12 @@ class BoundTexture:
 
     Parameters
     ----------
-    scale, offset : of the UVs after the material's own transform
+    where : of the UVs after the material's own transform
     """
 
     chain: Chain
     wrap: tuple[Wrap, Wrap] = (Wrap.REPEAT, Wrap.REPEAT)
-    scale: tuple[float, float] = (1.0, 1.0)
-    offset: tuple[float, float] = (0.0, 0.0)
+    where: UvTransform = SAME_UV
 
 
 # What a slot of a material reads: None where there is no texture to be read.
@@ -124,12 +124,12 @@ def _matrix(use: TextureUse | None, bound: BoundTexture | None) -> list[float]:
         [
             [c * use.scale[0], s * use.scale[1], use.offset[0]],
             [-s * use.scale[0], c * use.scale[1], use.offset[1]],
+            [0, 0, 1],
         ]
     )
     if bound is not None:
-        rows *= np.array(bound.scale)[:, None]
-        rows[:, 2] += bound.offset
-    return [float(value) for value in rows.reshape(-1)]
+        rows = bound.where.matrix() @ rows
+    return [float(value) for value in rows[:2].reshape(-1)]
 
 
 def chain_of(image: Image, slot: Slot) -> Chain:

@@ -91,7 +91,7 @@ def _assigned(
         for use in (use for derivation in derivations for use in derivation.uses(name, slots)):
             if use.name in known and use.output in outputs:
                 relative = _relative(model.path, outputs[use.output])
-                rows.append(Assignment(number, use.name, relative, use.scale, use.offset))
+                rows.append(Assignment(number, use.name, relative, use.where))
     return rows
 
 

@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from oaktrim.core.files.uvtransform import SAME_UV
 from oaktrim.core.scene.model import Slot, TextureUse
 from oaktrim.core.survey.drawables import Loaded
 from oaktrim.core.survey.inventory import Inventory
@@ -66,8 +67,7 @@ def reads_of(inventory: Inventory, loaded: Loaded) -> Reads:
 
 def _turn(use: TextureUse, loaded: Loaded, number: int, slot: Slot) -> tuple[float, float, float, float]:
     c, s = cos(use.rotation), sin(use.rotation)
-    moved = loaded.moved.get((number, slot))
-    across, down = moved.scale if moved is not None else (1.0, 1.0)
-    return (
-        c * use.scale[0] * across, s * use.scale[1] * across, -s * use.scale[0] * down, c * use.scale[1] * down
-    )  # fmt: skip
+    own = np.array([[c * use.scale[0], s * use.scale[1]], [-s * use.scale[0], c * use.scale[1]]])
+    moved = loaded.moved.get((number, slot), SAME_UV)
+    (a, b), (e, f) = moved.matrix()[:2, :2] @ own
+    return float(a), float(b), float(e), float(f)

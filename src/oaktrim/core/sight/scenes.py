@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
+from oaktrim.core.files.uvtransform import SAME_UV, UvTransform
 from oaktrim.core.pixels.image import Image
 from oaktrim.core.plan.resolve import Plan
 from oaktrim.core.progress import Task
@@ -71,10 +72,11 @@ def checked(plan: Plan, stage: Stage) -> Drawable:
         row = loaded.rows.get((number, slot))
         if slot is not Slot.BASE_COLOUR or row is None:
             return None
-        moved = loaded.moved.get((number, slot))
-        across, down = moved.scale if moved is not None else (1.0, 1.0)
-        scale = float(footprint.width[row]) / side * across, float(footprint.height[row]) / side * down
-        return BoundTexture(chain, (Wrap.REPEAT, Wrap.REPEAT), scale)
+        moved = loaded.moved.get((number, slot), SAME_UV)
+        squares = float(footprint.width[row]) / side, float(footprint.height[row]) / side
+        # Turned, what runs down is read across.
+        (x, y), (across, down) = moved.scale, squares[::-1] if moved.turned else squares
+        return BoundTexture(chain, (Wrap.REPEAT, Wrap.REPEAT), UvTransform((x * across, y * down), moved.turned))
 
     return drawable(loaded.draws, loaded.materials, bind)
 

@@ -10,6 +10,7 @@ from pathlib import Path
 from oaktrim.core.errors import FileError
 from oaktrim.core.files.atomic import content_hash
 from oaktrim.core.files.pictures import decode_picture
+from oaktrim.core.files.uvtransform import SAME_UV, UvTransform
 from oaktrim.core.pixels.image import Image
 from oaktrim.core.progress import Task, finish
 from oaktrim.core.scene.model import Slot
@@ -50,13 +51,12 @@ class Output:
 
 @dataclass(frozen=True)
 class SlotUse:
-    """A slot of a material that is to read an output: what is read at `uv` is read at `uv * scale + offset` instead."""
+    """A slot of a material that is to read an output, and where in it."""
 
     slot: Slot
     name: str
     output: str
-    scale: tuple[float, float] = (1.0, 1.0)
-    offset: tuple[float, float] = (0.0, 0.0)
+    where: UvTransform = SAME_UV
 
 
 class Derivation(ABC):

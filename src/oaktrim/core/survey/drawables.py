@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from oaktrim.core.errors import OakTrimError
 from oaktrim.core.files.atomic import read_bytes
 from oaktrim.core.files.references import ReferenceFolder
+from oaktrim.core.files.uvtransform import UvTransform
 from oaktrim.core.pixels.image import Image, Transfer, to_rgba
 from oaktrim.core.progress import Progress, Task
 from oaktrim.core.render.drawable import (
@@ -28,7 +29,7 @@ from oaktrim.core.render.drawlist import DrawList, draw_list
 from oaktrim.core.render.textures import TexelStore
 from oaktrim.core.scene.model import Material, Model, Slot, TextureUse, Wrap
 from oaktrim.core.scene.read import parse_model
-from oaktrim.core.survey.derived import SlotUse, Sources, material_path
+from oaktrim.core.survey.derived import Sources, material_path
 from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.survey.places import file_of
 
@@ -114,7 +115,7 @@ class Loaded:
     draws: DrawList
     materials: tuple[Material, ...]
     rows: Mapping[tuple[int, Slot], int]
-    moved: Mapping[tuple[int, Slot], SlotUse] = field(default_factory=dict)
+    moved: Mapping[tuple[int, Slot], UvTransform] = field(default_factory=dict)
 
     def reading(self, row: int) -> NDArray[np.bool_]:
         """Return which triangles have a material that reads a texture, (M,) bool."""
@@ -157,9 +158,9 @@ def _with_slots(material: Material, number: int, rows: Mapping[tuple[int, Slot],
 
 def _moved(
     inventory: Inventory, place: int, model: Model, rows: Mapping[tuple[int, Slot], int]
-) -> dict[tuple[int, Slot], SlotUse]:
+) -> dict[tuple[int, Slot], UvTransform]:
     """Return how slots read what makers made, where UVs are to be moved for it."""
-    found: dict[tuple[int, Slot], SlotUse] = {}
+    found: dict[tuple[int, Slot], UvTransform] = {}
     facts = inventory.models[place]
     for (number, slot), row in rows.items():
         path = inventory.textures[row].path
@@ -169,8 +170,8 @@ def _moved(
         name = material_path(facts.path, facts.materials[number].name)
         uses = [use for source in derivation.inputs for use in derivation.uses(name, {slot.value: (slot, source)})]
         use = next((use for use in uses if use.output == path), None)
-        if use is not None and (use.scale != (1.0, 1.0) or use.offset != (0.0, 0.0)):
-            found[number, slot] = use
+        if use is not None and not use.where.is_identity:
+            found[number, slot] = use.where
     return found
 
 
@@ -211,7 +212,8 @@ def ready(
         moved = loaded.moved.get((number, slot))
         if moved is None:
             return BoundTexture(chain, use.wrap)
-        return BoundTexture(chain, (Wrap.CLAMP, Wrap.CLAMP), moved.scale, moved.offset)
+        wrap = (use.wrap[1], use.wrap[0]) if moved.turned else use.wrap
+        return BoundTexture(chain, (Wrap.CLAMP, Wrap.CLAMP) if moved.clamped else wrap, moved)
 
     return drawable(loaded.draws, loaded.materials, bind), tuple(dict.fromkeys(faults))
 

@@ -8,6 +8,7 @@ from pathlib import PurePosixPath
 
 import msgspec
 
+from oaktrim.core.files.uvtransform import UvTransform
 from oaktrim.core.formats.catalogue import ORDER
 from oaktrim.core.makers.names import folder_of, safe
 from oaktrim.core.makers.patch.patch import Patch, cut_out, placement, sidecar
@@ -78,7 +79,8 @@ class PatchDerivation(Derivation):
         uv = placement(self.patch.rect, self._overlay_size)["from_top_left"]["uv"]
         scale, offset = tuple(uv["to_patch_scale"]), tuple(uv["to_patch_offset"])
         mine = [(name, slot) for name, (slot, source) in slots.items() if source == self.patch.source]
-        return [SlotUse(slot, name, self.patch.name, scale, offset) for name, slot in mine]
+        part = UvTransform(scale, offset=offset, clamped=True)
+        return [SlotUse(slot, name, self.patch.name, part) for name, slot in mine]
 
 
 class PatchKind(MakerKind[Patch]):

@@ -7,6 +7,7 @@ from dataclasses import replace
 import numpy as np
 from numpy.typing import NDArray
 
+from oaktrim.core.files.uvtransform import UvTransform
 from oaktrim.core.formats.format import TextureFormat
 from oaktrim.core.makers.pack.proof import through_format
 from oaktrim.core.makers.patch.patch import Patch, cut_out, placement
@@ -15,7 +16,7 @@ from oaktrim.core.render.camera import facing, framing
 from oaktrim.core.render.drawable import chain_of
 from oaktrim.core.render.picture import Settings, draw
 from oaktrim.core.scene.model import AlphaMode
-from oaktrim.core.survey.derived import SlotUse, Sources
+from oaktrim.core.survey.derived import Sources
 from oaktrim.core.survey.drawables import Loaded, TextureCache, load, ready
 from oaktrim.core.survey.inventory import Inventory
 
@@ -64,7 +65,7 @@ def model_pictures(
     uv = placement(patch.rect, overlay.size)["from_top_left"]["uv"]
     cut = through_format(cut_out(overlay, patch.rect, patch.background), shipped)
     moved = {
-        (material, slot): SlotUse(slot, slot.value, "", tuple(uv["to_patch_scale"]), tuple(uv["to_patch_offset"]))
+        (material, slot): UvTransform(tuple(uv["to_patch_scale"]), offset=tuple(uv["to_patch_offset"]), clamped=True)
         for (material, slot), read in loaded.rows.items()
         if read == row
     }

@@ -5,10 +5,14 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import PurePosixPath
+from typing import Any
 
 import msgspec
+import numpy as np
+from numpy.typing import NDArray
 
 from oaktrim.core.fields import FilePath, NewPath
+from oaktrim.core.files.uvtransform import SAME_UV, UvTransform
 from oaktrim.core.formats.catalogue import ORDER
 from oaktrim.core.makers.names import folder_of, safe
 from oaktrim.core.makers.registry import FirstCut, MakerContext, MakerKind
@@ -27,11 +31,32 @@ class Sharer(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     Parameters
     ----------
     across, down : it shows that one mirrored, left to right or top to bottom
+    swapped : and then with its axes swapped, which makes a quarter turn of one mirrored one way
     """
 
     path: FilePath
     across: bool = False
     down: bool = False
+    swapped: bool = False
+
+    def where(self) -> UvTransform:
+        """Return where in the one that stays it is read."""
+        u, v = (1.0 if self.across else 0.0), (1.0 if self.down else 0.0)
+        x, y = (-1.0 if self.across else 1.0), (-1.0 if self.down else 1.0)
+        # Turned, u is read off v: swapping axes is a quarter turn of what is mirrored.
+        return UvTransform((-y, x), True, (u, v)) if self.swapped else UvTransform((x, y), False, (u, v))
+
+    def shown(self, picture: NDArray[Any]) -> NDArray[Any]:
+        """Return the one that stays (H, W, C) as it would be seen in this one's place."""
+        mirrored = picture[:: -1 if self.down else 1, :: -1 if self.across else 1]
+        return np.ascontiguousarray(mirrored.swapaxes(0, 1) if self.swapped else mirrored)
+
+    @property
+    def words(self) -> str:
+        """How it stands to the one that stays, empty where as that does."""
+        if not self.swapped:
+            return ("", "mirrored", "turned round")[self.across + self.down]
+        return "mirrored and turned by a quarter" if self.across == self.down else "turned by a quarter"
 
 
 class Share(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag="share", tag_field="kind"):
@@ -98,15 +123,12 @@ class ShareDerivation(Derivation):
         return Products({self.share.name: sources.picture(self.share.source)})
 
     def uses(self, material: str, slots: Mapping[str, tuple[Slot, str]]) -> list[SlotUse]:
-        turned = {self.share.source: (False, False)} | {row.path: (row.across, row.down) for row in self.share.others}
-        found = []
-        for name, (slot, source) in slots.items():
-            if source in turned:
-                across, down = turned[source]
-                scale = -1.0 if across else 1.0, -1.0 if down else 1.0
-                offset = 1.0 if across else 0.0, 1.0 if down else 0.0
-                found.append(SlotUse(slot, name, self.share.name, scale, offset))
-        return found
+        where = {self.share.source: SAME_UV} | {row.path: row.where() for row in self.share.others}
+        return [
+            SlotUse(slot, name, self.share.name, where[source])
+            for name, (slot, source) in slots.items()
+            if source in where
+        ]
 
 
 class ShareKind(MakerKind[Share]):

@@ -99,7 +99,8 @@ def joined(values: Floats, cut: Cut, blend: float) -> Floats:
     half = np.clip(np.minimum(blend / 2, room), 0.5, None)
     part = np.clip(away / (2 * half) + 0.5, 0, 1)
     part = (part * part * (3 - 2 * part))[..., None]
-    out = np.ascontiguousarray(values[:, : width - count])
+    # In the order that it lies in, so that what came turned can be turned back without another copy.
+    out = values[:, : width - count].copy(order="K")
     out[:, :count] = values[:, width - count :] * (1 - part) + values[:, :count] * part
     return out
 

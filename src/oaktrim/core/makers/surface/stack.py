@@ -184,9 +184,9 @@ def _tiled(light: Floats, tile: Tile) -> tuple[Floats, Cut | None, Cut | None]:
         across = best_cut(light, tile, False, tile.keep, tile.across)
         light = joined(light, across, tile.blend)
     if tile.axes.down:
-        turned = np.ascontiguousarray(light.transpose(1, 0, 2))
+        turned = light.transpose(1, 0, 2)
         down = best_cut(turned, tile, tile.axes.across, _turned(tile.keep), tile.down)
-        light = np.ascontiguousarray(joined(turned, down, tile.blend).transpose(1, 0, 2))
+        light = joined(turned, down, tile.blend).transpose(1, 0, 2)
     return light, across, down
 
 
@@ -205,8 +205,7 @@ def _follow(row: MapOf, tile: Tile, across: Cut | None, down: Cut | None, size: 
     if across is not None:
         values = joined(values, across, tile.blend * scale)
     if down is not None:
-        turned = np.ascontiguousarray(values.transpose(1, 0, 2))
-        values = np.ascontiguousarray(joined(turned, down, tile.blend * scale).transpose(1, 0, 2))
+        values = joined(values.transpose(1, 0, 2), down, tile.blend * scale).transpose(1, 0, 2)
     if normals:
         vectors = values[..., :3]
         vectors /= np.maximum(np.linalg.norm(vectors, axis=-1, keepdims=True), 1e-6)

@@ -32,7 +32,7 @@ from oaktrim.core.pixels.transfer import linear_to_srgb
 from oaktrim.core.progress import Task
 from oaktrim.core.proof.onmodel import users
 from oaktrim.core.proof.rehearse import Rehearsal, rehearse
-from oaktrim.core.proof.sharing import Sharing, sharings
+from oaktrim.core.proof.sharing import Sharing, Swap, sharings, swap, swappable
 from oaktrim.core.proof.surfacedraft import SurfaceDraft, Where, draft, stage, worn
 from oaktrim.core.render.camera import Camera
 from oaktrim.core.render.drawable import Drawable
@@ -60,6 +60,7 @@ _LIT = lit()
 _MOST_LISTED = 300
 _WHERES = {
     Where.FIELD: "Field", Where.PLANE: "Plane", Where.POST: "Post", Where.SPHERE: "Sphere", Where.WORN: "Worn",
+    Where.SHARED: "Shared",
 }  # fmt: skip
 
 
@@ -309,7 +310,7 @@ class SurfaceBench(Bench):
     def _choose(self, item: QListWidgetItem | None) -> None:
         path = "" if item is None else str(item.data(Qt.ItemDataRole.UserRole))
         if path and path != self._now:
-            self._now, self._draft = path, None
+            self._now, self._draft, self._staged = path, None, None
             self.pane.upload.forget()
             self._show_settings()
             self._wait.start()
@@ -332,7 +333,7 @@ class SurfaceBench(Bench):
         self.make.setEnabled(wanted != made and self._does_anything(wanted))
         self.every.setVisible(len(self._session.chosen) > 1)
         self.wheres[Where.WORN].setEnabled(bool(wearers))
-        if not wearers and self.wheres[Where.WORN].isChecked():
+        if not self.wheres[self.where].isEnabled():
             self.wheres[Where.FIELD].setChecked(True)
 
     @staticmethod
@@ -382,9 +383,13 @@ class SurfaceBench(Bench):
         self._staged = key
         found = session.workshop.found
         task: Task[tuple[tuple[Drawable, Drawable], Camera]]
+        source = now.settings.source
+        if where is Where.SHARED:
+            self._stage_swap(key, same)
+            return
         if where is Where.WORN:
-            place = users(found, found.row_of[now.settings.source])[0]
-            task = worn(now, found, place, self._cache, session.job.max_pixels)
+            place = users(found, found.row_of[source])[0]
+            task = worn(found, source, now.made.images, place, self._cache, session.job.max_pixels)
         else:
             task = as_task(partial(stage, now, where, self.tiles.value(), self.cut.isChecked()), "laying it out")
 
@@ -397,6 +402,23 @@ class SurfaceBench(Bench):
 
         if self._staging is not None:
             self._staging.cancel()
+        self._staging = start(task, self, done, session.failed.emit)
+
+    def _stage_swap(self, key: object, same: bool) -> None:
+        """Show a model with a texture of its own, and with the one that could serve it too."""
+        group, found, session = self._alike.get(self._now), self._session.workshop.found, self._session
+        sharer = swappable(found, group.share, self._now) if group is not None else None
+        if group is None or sharer is None:
+            return
+
+        def done(made: Swap) -> None:
+            if key == self._staged:
+                names = made.path.rpartition("/")[2], f"{group.share.source.rpartition('/')[2]}, {made.jnd:.2f} JND"
+                self.view.show_scenes(made.scenes, names, made.camera, same)
+
+        if self._staging is not None:
+            self._staging.cancel()
+        task = swap(found, group.share, sharer, self._cache, session.job.max_pixels)
         self._staging = start(task, self, done, session.failed.emit)
 
     def _shade(self, scene: Drawable, camera: Camera, size: tuple[int, int], quick: bool) -> Task[Shot]:
@@ -456,11 +478,14 @@ class SurfaceBench(Bench):
         group, session = self._alike.get(self._now), self._session
         done = group is not None and any(group.share.source in row.inputs for row in of_type(session.job.makers, Share))
         self.share.setVisible(group is not None and not done)
+        shown = group is not None and swappable(session.workshop.found, group.share, self._now) is not None
+        self.wheres[Where.SHARED].setVisible(group is not None and not done)
+        self.wheres[Where.SHARED].setEnabled(shown and not done)
         if group is not None:
             saved = group.saved[[target.id for target in session.targets].index(session.watched_id)]
             count = len(group.share.others)
             self.share.setText(f"Share with {count} alike: −{bytes_text(saved)}")
-            lines = [f"{row.path}{' (mirrored)' if row.across or row.down else ''}" for row in group.share.others]
+            lines = [f"{row.path}{f' ({row.words})' if row.words else ''}" for row in group.share.others]
             self.share.setToolTip("\n".join([f"{group.share.source} could serve", *lines]))
 
     def share_it(self) -> None:
