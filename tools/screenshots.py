@@ -156,7 +156,18 @@ def main() -> None:
         wait_for(app, lambda: "In this view" in window.proof.model.words.text())
         take(window, app, "proof-model", folder)
         window.session.watch("lounge")
-        choose(window, *(f"posts/{name}" for name in ("post_base.png", "post_n.png", "post_orm.png", "rope_n.png")))
+        choose(
+            window,
+            *(
+                f"posts/{name}"
+                for name in (
+                    "post_base_surface",
+                    "post_base_surface_post_n",
+                    "post_base_surface_post_orm",
+                    "rope_n.png",
+                )
+            ),
+        )
         window.proof.show_page(Page.WALL)
         wait_for(app, lambda: window.proof.wall.left == 0)
         take(window, app, "proof-wall", folder)

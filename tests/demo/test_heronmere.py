@@ -52,6 +52,9 @@ def test_the_story_that_it_tells(demo_job, cache):
     planks = inventory.textures[inventory.row_of["jetty/planks_base_surface"]]
     photograph = found.textures[found.row_of["jetty/planks_base.jpg"]]
     assert planks.seam < 1.6 < photograph.seam and planks.light < 1 < photograph.light
+    bark = inventory.textures[inventory.row_of["posts/post_base_surface"]]
+    photograph = found.textures[found.row_of["posts/post_base.png"]]
+    assert bark.light < 0.7 * photograph.light
     scene = next(model for model in inventory.models if model.path == "landing.gltf")
     assert scene.faults == () and len(scene.objects) == 12
     assert len(inventory.ownership.owners) > 45 and len(inventory.audio) == 3

@@ -54,6 +54,18 @@ def test_candidates_are_tried_and_one_becomes_the_cut(qtbot, proving):
     assert session.job.cuts == ()
 
 
+def test_an_upload_is_rehearsed_beside_a_cut(qtbot, proving):
+    page = proving.proof.upload
+    qtbot.mouseClick(proving.proof.pages[Page.UPLOAD], Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: len(page.view.layers) == 2, timeout=30000)
+    assert page.words.text().startswith(f"On {proving.session.watched.name} ")
+    source, upload = (layer.words for layer in page.view.layers)
+    assert source.startswith("Source") and upload.startswith("Upload") and "JND" in upload
+    qtbot.mouseClick(page.pairs["Upload | cut here"], Qt.MouseButton.LeftButton)
+    assert [layer.words.split("  ")[0] for layer in page.view.layers] == ["Upload", "Cut here"]
+    assert page.against.isVisible() and not proving.proof.one.against.isVisible()
+
+
 def test_like_this_for_all_of_a_role(qtbot, proving):
     pane, session = proving.proof.one.candidates, proving.session
     qtbot.waitUntil(lambda: bool(pane.cards), timeout=20000)

@@ -134,6 +134,10 @@ def _path(cut: Cut | None) -> list[float] | None:
     return None if cut is None else [round(float(value), 4) for value in cut.path]
 
 
+def _edge(measures: SurfaceMeasures) -> str:
+    return f"{measures.edge.words}, {measures.edge.strength:.1f}x"
+
+
 def _print(path: Path, made: SurfaceMade, before: SurfaceMeasures, after: SurfaceMeasures) -> None:
     click.echo(f"{path}:")
     rows = [
@@ -141,6 +145,7 @@ def _print(path: Path, made: SurfaceMade, before: SurfaceMeasures, after: Surfac
         (f"cast from {before.side}", f"{before.cast:.2f} stops", f"{after.cast:.2f} stops", ""),
         ("repetition", f"{before.repetition.peak:.2f}", f"{after.repetition.peak:.2f}", f"{GOOD_REPETITION:g}"),
         ("seam", f"{before.seam:.1f}x", f"{after.seam:.1f}x", f"{GOOD_SEAM:g}x"),
+        ("strongest straight edge", _edge(before), _edge(after), ""),
         ("spread of lightness", f"{before.spread:.2f}", f"{after.spread:.2f}", ""),
         ("detail kept", "", f"{100 * after.kept(before):.0f} %", f"{100 * GOOD_DETAIL:.0f} %"),
     ]

@@ -6,7 +6,7 @@ from oaktrim.core.makers.glyphs.sheet import GlyphSheet
 from oaktrim.core.makers.imposter.settings import Family, Imposter, SheetMap
 from oaktrim.core.makers.pack.pack import ChannelSource, Lane, Pack
 from oaktrim.core.makers.registry import Maker
-from oaktrim.core.makers.surface.settings import Flatten, Surface, Tile
+from oaktrim.core.makers.surface.settings import Axes, Flatten, Surface, Tile
 from oaktrim.core.plan.cuts import Cap, Cut, Drop, KeepCoverage, SetFormat, SetLevels
 from oaktrim.core.sight.sightlines import Path, Portrait, Sightlines, Station, Step
 
@@ -20,7 +20,7 @@ _SURFACES = (
     "boat/boat_orm.png",
     "kiosk/clapboard_orm.png",
     "kiosk/roof_orm.png",
-    "posts/post_orm.png",
+    "posts/post_base_surface_post_orm",
     "reeds/reed_orm.png",
     "shore/mud_orm.png",
     "warden/oilskin_orm.png",
@@ -36,7 +36,7 @@ _SMALL_BASES = (
     "jetty/planks_base_surface",
     "kiosk/kiosk_trim_base.png",
     "lantern/lantern_base.png",
-    "posts/post_base.png",
+    "posts/post_base_surface",
     "rack/bicycle_rack_base.png",
     "shore/water_base.png",
     "timetable/timetable_base.png",
@@ -47,7 +47,7 @@ _SMALL_NORMALS = (
     "jetty/planks_base_surface_planks_n",
     "kiosk/roof_n.png",
     "lantern/lantern_n.png",
-    "posts/post_n.png",
+    "posts/post_base_surface_post_n",
     "rack/bicycle_rack_n.png",
     "shore/mud_n.png",
     "shore/water_n.png",
@@ -100,8 +100,8 @@ def demo_makers() -> tuple[Maker, ...]:
     """Return the makers; more are left to do.
 
     The boots' three maps in one, the letters of the timetable board, the floor of the jetty from a photograph of planks under a
-    lamp; and for where they are far away a cloud of cards for the reed bank, two crossed cards for the bicycle rack, a dome of
-    frames for the kiosk, and one for a post and the boat.
+    lamp, and the bark of the posts from another that goes round them; and for where they are far away a cloud of cards for the reed
+    bank, two crossed cards for the bicycle rack, a dome of frames for the kiosk, and one for a post and the boat.
     """
     boots = [
         Lane((ChannelSource("warden/boots_ao.png"),)),
@@ -130,7 +130,11 @@ def demo_makers() -> tuple[Maker, ...]:
     planks = Surface(
         "jetty/planks_base_surface", "jetty/planks_base.jpg", ("jetty/planks_n.png",), flatten=Flatten(), tile=Tile()
     )
-    return (pack, sheet, reeds, rack, kiosk, clump, planks)
+    bark = Surface(
+        "posts/post_base_surface", "posts/post_base.png", ("posts/post_n.png", "posts/post_orm.png"), flatten=Flatten(),
+        tile=Tile(Axes.X),
+    )  # fmt: skip
+    return (pack, sheet, reeds, rack, kiosk, clump, planks, bark)
 
 
 def demo_sightlines() -> Sightlines:

@@ -84,17 +84,21 @@ def kiosk(rng: np.random.Generator) -> Pictures:
 
 
 def posts(rng: np.random.Generator) -> Pictures:
-    """Mooring posts: split oak with a tarred foot, and rope whose pictures are no power of two."""
-    grain = noise(rng, 1024, 1024, 40, 4)
-    crack = smooth(0.62, 0.7, noise(rng, 1024, 1024, 24, 2))
-    _, y = grid(1024, 1024)
-    tar = smooth(0.55, 0.7, y + 0.2 * grain)
-    height = 0.5 + 0.3 * grain - 0.35 * crack
-    bark = blend(ramp(grain, "#4f4232", "#7c6a52", "#a3927a"), ramp(grain, "#15130f", "#2b2722"), tar)
+    """Bark of the mooring posts as a camera saw it: a lamp at the left, and nothing that meets where it goes round."""
+    side = 1024
+    # Bark is longer than it is wide: ridges are noise that is drawn out along the post.
+    wide = noise(rng, side, side, 28, 4)
+    drawn = enlarge(noise(rng, side, side // 8, 30, 3), side, side)
+    ridge = np.clip(0.2 * wide + 0.8 * drawn, 0, 1)
+    crack = 1 - smooth(0.0, 0.09, np.abs(ridge - 0.5))
+    x, _ = grid(side, side)
+    lamp = np.exp2(-2.0 * x).astype(np.float32)
+    height = 0.5 + 0.5 * (ridge - 0.5) - 0.35 * crack
+    bark = ramp(np.clip(0.7 * ridge + 0.3 * wide, 0, 1), "#4f4232", "#7c6a52", "#a3927a")
     return {
-        "post_base": codes(bark * (1 - 0.5 * crack[..., None])),
+        "post_base": codes(np.clip(bark * (1 - 0.6 * crack[..., None]) * (0.25 + 1.1 * lamp[..., None]), 0, 0.97)),
         "post_n": codes(normal_map(height, 8)),
-        "post_orm": codes(surface(height, 0.85 - 0.5 * tar)),
+        "post_orm": codes(surface(height, 0.75 + 0.2 * crack)),
         "tar_base": with_alpha(ramp(noise(rng, 512, 512, 9, 4), "#0e0d0b", "#38322a"), 1.0),
     }
 

@@ -292,6 +292,22 @@ def test_measures_tell_what_repeats_by_construction_from_what_does_not():
     assert abs(found.at[1] - 75 / SIDE) < 0.08
 
 
+def test_the_strongest_straight_edge_has_a_place():
+    clean = np.repeat(paint(4, "spots")[..., :1], 3, axis=-1)
+    lit = clean * np.linspace(0.3, 1.7, 256, dtype=np.float32)[None, :, None]
+    edge = measures_of(picture(np.clip(lit, 0, 1)), axes=Axes.X).edge
+    assert edge.upright and edge.at == 0 and edge.words == "left and right meet" and edge.strength > 10
+    row = clean.copy()
+    row[64:] *= 0.5
+    edge = measures_of(picture(np.clip(row, 0, 1))).edge
+    assert not edge.upright and edge.at in (0.25, 0.0)
+    # Round a pole only what runs along it counts.
+    assert measures_of(picture(np.clip(row, 0, 1)), axes=Axes.X).edge.strength < edge.strength / 3
+    healed = finish(surface_of(MapOf("a", picture(np.clip(lit, 0, 1)), Role.BASE_COLOUR), (), Surface(
+        "s", "a", (), Flatten(), None, None, Tile(Axes.X))))  # fmt: skip
+    assert measures_of(healed.images["a"], axes=Axes.X).edge.strength < 8
+
+
 def test_what_is_too_small_is_said():
     with pytest.raises(Unsupported, match="too small"):
         made_of(picture(paint(1, "grain")[:8, :8]), tile=Tile())

@@ -41,6 +41,29 @@ class Repetition:
 
 
 @dataclass(frozen=True)
+class StraightEdge:
+    """The strongest straight edge from border to border, which a pole or a row of tiles shows as a line.
+
+    Parameters
+    ----------
+    upright : it runs from top to bottom
+    at : from the left, or from the top, 0 to 1; 0 where both borders meet
+    strength : the step across it over the median of all such steps
+    """
+
+    upright: bool
+    at: float
+    strength: float
+
+    @property
+    def words(self) -> str:
+        """Where it is."""
+        if self.at == 0:
+            return "left and right meet" if self.upright else "top and bottom meet"
+        return f"{100 * self.at:.0f} % from the {'left' if self.upright else 'top'}"
+
+
+@dataclass(frozen=True)
 class SurfaceMeasures:
     """What is measured of a picture.
 
@@ -48,6 +71,7 @@ class SurfaceMeasures:
     ----------
     shading : standard deviation of light at a large scale, stops; cast : of it from one side, stops; side : which
     seam : the step across its borders over the steps beside these, the largest of the axes that count
+    edge : the strongest straight one across an axis that counts
     spread : of lightness, OKLab; detail : of single texels, over that of some, in the logarithm of light
     """
 
@@ -58,6 +82,7 @@ class SurfaceMeasures:
     seam: float
     spread: float
     detail: float
+    edge: StraightEdge
 
     def as_json(self, before: SurfaceMeasures | None = None) -> dict[str, Any]:
         """Return it as JSON has it; `detail_kept` beside what it was before."""
@@ -65,7 +90,8 @@ class SurfaceMeasures:
             "shading_stops": round(self.shading, 4), "cast_stops": round(self.cast, 4), "cast_from": self.side,
             "repetition": round(self.repetition.peak, 4), "repetition_at": [round(v, 4) for v in self.repetition.at],
             "repetition_shift": [round(v, 4) for v in self.repetition.shift], "seam": round(self.seam, 4),
-            "spread": round(self.spread, 4),
+            "spread": round(self.spread, 4), "edge_across": "x" if self.edge.upright else "y",
+            "edge_at": round(self.edge.at, 4), "edge_strength": round(self.edge.strength, 3),
         }  # fmt: skip
         if before is not None:
             found["detail_kept"] = round(self.kept(before), 4)
@@ -84,10 +110,32 @@ def measures_of(image: Image, transfer: Transfer = Transfer.SRGB, axes: Axes = A
     shading = shading_of(colours, seen)
     across, down = seam_ratio(image)
     seam = max(across if axes.across else 0.0, down if axes.down else 0.0)
-    detail = _detail(colours)
+    detail, edge = _detail(colours), edge_of(colours, axes)
     return SurfaceMeasures(
-        shading.left, shading.stops, shading.side, repetition_of(colours), seam, tone_of(colours, seen).spread, detail
+        shading.left,
+        shading.stops,
+        shading.side,
+        repetition_of(colours),
+        seam,
+        tone_of(colours, seen).spread,
+        detail,
+        edge,
     )
+
+
+def edge_of(light: Floats, axes: Axes = Axes.BOTH) -> StraightEdge:
+    """Return the strongest straight edge across one of some axes; light (H, W, C), taken to repeat."""
+    logs = np.log2(np.maximum(luminance(light), 1e-3))
+    found = []
+    for upright, wanted in ((True, axes.across), (False, axes.down)):
+        if wanted:
+            lines = logs if upright else logs.T
+            # What steps the same way all along it; texture steps one way and the other.
+            steps = np.abs((lines - np.roll(lines, 1, axis=1)).mean(axis=0))
+            place = int(np.argmax(steps))
+            strength = float(steps[place] / max(float(np.median(steps)), 1e-3))
+            found.append(StraightEdge(upright, place / len(steps), strength))
+    return max(found, key=lambda edge: edge.strength)
 
 
 def repetition_of(light: Floats) -> Repetition:

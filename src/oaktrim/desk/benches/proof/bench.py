@@ -11,6 +11,7 @@ from oaktrim.desk.benches.bench import Action, Bench
 from oaktrim.desk.benches.proof.fitpage import FitPage
 from oaktrim.desk.benches.proof.modelpage import ModelPage
 from oaktrim.desk.benches.proof.onepage import OnePage
+from oaktrim.desk.benches.proof.uploadpage import UploadPage
 from oaktrim.desk.benches.proof.wallpage import WallPage
 from oaktrim.desk.look.properties import with_properties
 from oaktrim.desk.session.session import Session
@@ -22,6 +23,7 @@ class Page(Enum):
     ONE = "One"
     MODEL = "On the model"
     WALL = "Wall"
+    UPLOAD = "Upload"
     FIT = "Fit to budget"
 
 
@@ -29,6 +31,7 @@ _ABOUT = {
     Page.ONE: "The first selected texture, source against cut",
     Page.MODEL: "The first selected texture, source against cut, on an object that wears it",
     Page.WALL: "The worst part of each selected texture, before and after",
+    Page.UPLOAD: "What uploading the first selected texture's source makes of it, beside a cut here",
     Page.FIT: "The cuts that meet every limit of the watched target at the least visible loss",
 }
 
@@ -43,7 +46,8 @@ class ProofBench(Bench):
         self.setObjectName("desk")
         self._session = session
         self.one, self.model = OnePage(session), ModelPage(session)
-        self.wall, self.fit = WallPage(session), FitPage(session)
+        self.wall, self.upload, self.fit = WallPage(session), UploadPage(session), FitPage(session)
+        self._against = {Page.ONE: self.one.against, Page.MODEL: self.model.against, Page.UPLOAD: self.upload.against}
         self.pages: dict[Page, QPushButton] = {}
         self._stack = QStackedWidget()
         self._name = with_properties(QLabel(), objectName="title")
@@ -58,6 +62,7 @@ class ProofBench(Bench):
             Action("Prove one texture", partial(self.show_page, Page.ONE)),
             Action("See it on the model", partial(self.show_page, Page.MODEL), "Ctrl+M"),
             Action("Wall of the selection", partial(self.show_page, Page.WALL), "Ctrl+J"),
+            Action("Rehearse the upload", partial(self.show_page, Page.UPLOAD)),
             Action("Fit to budget", partial(self.show_page, Page.FIT), "Ctrl+B"),
         ]
 
@@ -74,12 +79,12 @@ class ProofBench(Bench):
         top.setSpacing(4)
         self._name.setMinimumWidth(80)
         top.addWidget(self._name, 1)
-        top.addWidget(self.one.against)
-        top.addWidget(self.model.against)
-        self.model.against.hide()
+        for page, against in self._against.items():
+            top.addWidget(against)
+            against.setVisible(page is Page.ONE)
         top.addSpacing(16)
         group = QButtonGroup(self)
-        for page, shown in zip(Page, (self.one, self.model, self.wall, self.fit), strict=True):
+        for page, shown in zip(Page, (self.one, self.model, self.wall, self.upload, self.fit), strict=True):
             key = with_properties(QPushButton(page.value), checkable=True, checked=page is Page.ONE)
             key.setObjectName("chip")
             key.setToolTip(_ABOUT[page])
@@ -95,8 +100,8 @@ class ProofBench(Bench):
         """Show one texture, the wall or the fit."""
         self.pages[page].setChecked(True)
         self._stack.setCurrentIndex(list(Page).index(page))
-        self.one.against.setVisible(page is Page.ONE)
-        self.model.against.setVisible(page is Page.MODEL)
+        for of, against in self._against.items():
+            against.setVisible(page is of)
         self.refresh()
 
     def _look_at(self, row: int) -> None:
@@ -107,6 +112,7 @@ class ProofBench(Bench):
     def _forget(self) -> None:
         self.one.forget()
         self.model.forget()
+        self.upload.forget()
         self.refresh()
 
     def showEvent(self, event: object) -> None:
@@ -125,7 +131,7 @@ class ProofBench(Bench):
             return
         if not session.chosen:
             self._name.setText("Proof")
-            for page in (self.one, self.model):
+            for page in (self.one, self.model, self.upload):
                 page.say("Choose a texture in the Survey bench or with Ctrl+K to see what a cut makes of it.")
             return
         texture = session.inventory.textures[session.chosen[0]]
@@ -138,5 +144,7 @@ class ProofBench(Bench):
             self.one.refresh()
         elif self.page is Page.MODEL:
             self.model.refresh()
+        elif self.page is Page.UPLOAD:
+            self.upload.refresh()
         else:
             self.wall.refresh()

@@ -384,6 +384,8 @@ class SurfaceBench(Bench):
         found = session.workshop.found
         task: Task[tuple[tuple[Drawable, Drawable], Camera]]
         source = now.settings.source
+        if not same and where in (Where.WORN, Where.SHARED):
+            self.view.say("reading the model …")
         if where is Where.SHARED:
             self._stage_swap(key, same)
             return

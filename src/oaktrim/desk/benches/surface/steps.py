@@ -158,5 +158,12 @@ class StepColumn(QWidget):
         """Say what was found in the picture."""
         shading = now.made.shading
         self.cast.words.setText(f"from {shading.side}, {shading.stops:.1f} stops")
+        if now.settings.tile is not None:
+            before, after = (measured.edge for measured in now.measured)
+            self.tile.words.setText(f"edge: {before.words}, {before.strength:.0f}×")
+            self.tile.setToolTip(
+                f"Strongest straight edge before: {before.strength:.1f} times the usual step, {before.words}. "
+                f"After: {after.strength:.1f} times, {after.words}."
+            )
         if now.made.clipped > 0.002:
             self.flatten.words.setText(f"{100 * now.made.clipped:.1f} % is clipped, and left alone")
