@@ -26,7 +26,10 @@ def test_the_story_that_it_tells(demo_job, cache):
     assert 70 <= len(inventory.textures) <= 95
     assert {d.name for d in inventory.made.values()} == {maker.name for maker in job.makers} and not inventory.unmade
     assert {"reeds/reed_bank_far.glb", "rack/bicycle_rack_far.glb"} < {model.path for model in inventory.models}
-    assert len(inventory.replaced) == 5, "the boots' maps ship as one, and the jetty's planks are made usable"
+    assert {path.split("/")[0] for path in inventory.replaced} == {"warden", "jetty", "posts"}
+    assert len(inventory.replaced) == 8, (
+        "the boots' maps ship as one, the jetty's planks and the posts' bark are made usable"
+    )
     sides = np.maximum(inventory.width, inventory.height)
     assert (sides.min(), sides.max()) == (64, 4096)
     assert [u.path for u in inventory.unreadable] == ["posts/torn_base.png"]

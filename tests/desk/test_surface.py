@@ -41,7 +41,17 @@ def bench(qtbot, window, tmp_path):
 
 def drafted(qtbot, bench) -> None:
     qtbot.waitUntil(lambda: bench._draft is not None and bench._draft.settings == bench.wanted(), timeout=30000)
-    qtbot.waitUntil(lambda: bench.view.drawn is not None and bench.view.drawn.whole, timeout=30000)
+    drawn_anew(qtbot, bench, None)
+
+
+def drawn_anew(qtbot, bench, before) -> None:
+    """Wait until the whole picture is on the screen, and another than ``before``."""
+
+    def is_drawn() -> bool:
+        drawn = bench.view.drawn
+        return drawn is not None and drawn is not before and drawn.whole
+
+    qtbot.waitUntil(is_drawn, timeout=30000)
 
 
 def test_what_is_wrong_stands_first_with_the_steps_that_mend_it(qtbot, bench):
@@ -80,7 +90,7 @@ def test_steps_are_switched_dosed_and_looked_at_elsewhere(qtbot, bench):
     for where in (Where.PLANE, Where.POST, Where.SPHERE, Where.WORN):
         before = bench.view.drawn
         bench.wheres[where].click()
-        qtbot.waitUntil(lambda b=before: bench.view.drawn is not b and bench.view.drawn.whole, timeout=30000)
+        drawn_anew(qtbot, bench, before)
         assert all((shot.ids >= 0).any() for shot in bench.view.drawn.shots), where
         assert (bench.view.drawn.shots[0].codes != bench.view.drawn.shots[1].codes).any(), where
     near = bench.view.camera.distance

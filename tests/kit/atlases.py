@@ -7,8 +7,9 @@ from pathlib import Path
 import msgspec
 import numpy as np
 
+from oaktrim.core.fields import MAX_PIXELS
 from oaktrim.core.files.gltfwriter import GltfWriter
-from oaktrim.core.files.pictures import MAX_PIXELS, write_png
+from oaktrim.core.files.pictures import write_png
 from oaktrim.core.makers.atlas.making import Links, atlas_json, lay_out, made
 from oaktrim.core.makers.atlas.opened import Pictures, gathered_of
 from oaktrim.core.makers.atlas.settings import Atlas
