@@ -14,11 +14,13 @@ from urllib.parse import quote, unquote
 import click
 import msgspec
 
-from oaktrim.cli.console import console, run, table
+from oaktrim.cli.progress import run
 from oaktrim.cli.sources import source_at
+from oaktrim.cli.tables import console, table
 from oaktrim.core.errors import FileError, Unsupported, shown
+from oaktrim.core.fields import MAX_PIXELS
 from oaktrim.core.files.atomic import read_bytes, write_atomic
-from oaktrim.core.files.pictures import MAX_PIXELS, png_of, write_png
+from oaktrim.core.files.pictures import png_of, write_png
 from oaktrim.core.files.references import ReferenceFolder
 from oaktrim.core.makers.atlas.contents import Gathered
 from oaktrim.core.makers.atlas.making import (

@@ -9,7 +9,8 @@ from pathlib import Path
 import click
 import msgspec
 
-from oaktrim.cli.console import console, run, table
+from oaktrim.cli.progress import run
+from oaktrim.cli.tables import console, table
 from oaktrim.core.codecs.effort import Dither, Effort, EncodeOptions, ErrorMetric
 from oaktrim.core.codecs.texture import EncodedTexture, encode_texture, stack_textures
 from oaktrim.core.errors import FileError, Unsupported, shown

@@ -9,10 +9,11 @@ from pathlib import Path
 import click
 import msgspec
 
-from oaktrim.cli.console import console, run, table
+from oaktrim.cli.progress import run
 from oaktrim.cli.ship import ship_source
 from oaktrim.cli.sources import Source, source_at, weigh_source
 from oaktrim.cli.survey import print_findings, status_text
+from oaktrim.cli.tables import console, table
 from oaktrim.core.plan.status import limits_of
 from oaktrim.core.survey.cache import cache_folder
 from oaktrim.demo.heronmere import make_demo

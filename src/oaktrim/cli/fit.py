@@ -7,8 +7,10 @@ from pathlib import Path
 import click
 import numpy as np
 
-from oaktrim.cli.console import EXIT_OVER, console, fail, run, table
+from oaktrim.cli.exits import EXIT_OVER, fail
+from oaktrim.cli.progress import run
 from oaktrim.cli.sources import Source, look, source_at
+from oaktrim.cli.tables import console, table
 from oaktrim.core.codecs.effort import Effort
 from oaktrim.core.errors import shown
 from oaktrim.core.job.document import save_job

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import click
 
-from oaktrim.cli.console import console, table
+from oaktrim.cli.tables import console, table
 from oaktrim.core.formats.catalogue import FORMATS
 from oaktrim.core.formats.format import TextureFormat
 from oaktrim.core.plan.advice import format_options

@@ -14,12 +14,14 @@ import click
 import msgspec
 
 from oaktrim.cli.atlas import below_one_root, picture_kind
-from oaktrim.cli.console import console, run, table
+from oaktrim.cli.progress import run
 from oaktrim.cli.sources import source_at
+from oaktrim.cli.tables import console, table
 from oaktrim.core.errors import FileError, shown
+from oaktrim.core.fields import MAX_PIXELS
 from oaktrim.core.files.atomic import write_atomic
 from oaktrim.core.files.gltf import parse_gltf
-from oaktrim.core.files.pictures import MAX_PIXELS, png_of
+from oaktrim.core.files.pictures import png_of
 from oaktrim.core.files.references import ReferenceFolder
 from oaktrim.core.formats.catalogue import FORMATS
 from oaktrim.core.makers.atlas.opened import Pictures

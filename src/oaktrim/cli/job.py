@@ -7,7 +7,7 @@ from pathlib import Path
 import click
 import numpy as np
 
-from oaktrim.cli.console import fail
+from oaktrim.cli.exits import fail
 from oaktrim.cli.sources import Source, source_at, weigh_source
 from oaktrim.core.codecs.effort import Effort, ErrorMetric
 from oaktrim.core.errors import DocumentError, shown
@@ -29,6 +29,7 @@ from oaktrim.core.plan.cuts import (
 from oaktrim.core.plan.query import Assets, select
 from oaktrim.core.plan.resolve import resolve
 from oaktrim.core.plan.verdict import findings_of
+from oaktrim.core.settings import load_settings
 from oaktrim.core.survey.pixelkinds import PixelKind
 from oaktrim.core.survey.roles import Role
 
@@ -53,7 +54,7 @@ def new(folder: Path, out: Path, targets: tuple[str, ...]) -> None:
         raise fail(f"{out}: a job's name ends in {SUFFIX}")
     if out.exists():
         raise fail(f"{out}: is there already")
-    job = new_job(folder)
+    job = new_job(folder, load_settings())
     if targets:
         for name in targets:
             job.target(name)

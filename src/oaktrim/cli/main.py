@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import errno
+import faulthandler
 import logging
 import os
 import signal
@@ -11,55 +12,26 @@ import sys
 import click
 
 from oaktrim import __version__
-from oaktrim.cli.atlas import atlas
-from oaktrim.cli.console import EXIT_UNFORESEEN, EXIT_UNREADABLE, fail, run
-from oaktrim.cli.convert import decode, encode, measure
-from oaktrim.cli.example import example
-from oaktrim.cli.fit import fit
-from oaktrim.cli.formats import formats
-from oaktrim.cli.imposter import imposter
-from oaktrim.cli.job import cut, job_group, roles
-from oaktrim.cli.makers import glyphs, layouts, pack, patch, unpack
-from oaktrim.cli.rehearse import rehearse_command
-from oaktrim.cli.rules import checks, format_rules, look_alikes_command, role_rules
-from oaktrim.cli.sharing import sharing
-from oaktrim.cli.ship import ship
-from oaktrim.cli.sight import sight, station
-from oaktrim.cli.surface import surface
-from oaktrim.cli.survey import survey
-from oaktrim.cli.targets import targets
-from oaktrim.cli.window import demo, open_path, start_window
-from oaktrim.core.configure import configure, log_file
+from oaktrim.cli.exits import EXIT_UNFORESEEN, EXIT_UNREADABLE, fail
+from oaktrim.cli.parts import Parts
+from oaktrim.cli.window import start_window
 from oaktrim.core.errors import OakTrimError, os_fault, shown
-from oaktrim.core.warm import warm_beside
+from oaktrim.core.log import log_aloud, log_file, log_to
 
 
-@click.group(invoke_without_command=True, context_settings={"help_option_names": ["-h", "--help"]})
+@click.group(cls=Parts, invoke_without_command=True, context_settings={"help_option_names": ["-h", "--help"]})
 @click.version_option(__version__, prog_name="oak-trim")
+@click.option("--verbose", "-v", is_flag=True, help="Write what is done to the standard error, too.")
 @click.pass_context
-def commands(context: click.Context) -> None:
+def commands(context: click.Context, verbose: bool) -> None:
     """Weigh a game's textures against platform budgets, cut them down, prove the result and ship it.
 
     Without a command, the window opens.
     """
+    if verbose:
+        log_aloud()
     if context.invoked_subcommand is None:
         start_window()
-
-
-@click.command()
-def prepare() -> None:
-    """Compile the kernels for this machine once; set-up does this, so that nobody waits for it later."""
-    run(warm_beside())
-    click.echo("Kernels are ready.")
-
-
-_COMMANDS = (
-    open_path, demo, example, survey, job_group, cut, roles, look_alikes_command,
-    role_rules, format_rules, checks, sight, station, surface, sharing, rehearse_command, fit, ship,
-    pack, unpack, layouts, patch, glyphs, atlas, imposter, encode, decode, measure, formats, targets, prepare,
-)  # fmt: skip
-for command in _COMMANDS:
-    commands.add_command(command)
 
 
 # What the system says of a stream that takes no more; faults of files come as errors of the core, with their names.
@@ -90,6 +62,14 @@ def _let_go_of_output() -> None:
     os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
 
 
+def _log_crashes() -> None:
+    """Have a crash of the process itself write where it happened."""
+    try:
+        faulthandler.enable(log_file().with_name("crash.log").open("a"))
+    except OSError:
+        faulthandler.enable(sys.__stderr__ or sys.stderr)
+
+
 def main() -> None:
     """Run the command line.
 
@@ -97,7 +77,9 @@ def main() -> None:
     after Ctrl+C, 143 after SIGTERM.
     """
     _occupy_standard_streams()
-    configure()
+    log_to(log_file())
+    _log_crashes()
+    logging.getLogger(__name__).info("%s %s", __version__, shown(" ".join(sys.argv[1:])))
     signal.signal(signal.SIGTERM, _terminate)
     try:
         status = _run_commands()

@@ -9,12 +9,14 @@ from typing import Any
 import click
 import msgspec
 
-from oaktrim.cli.console import console, run, table
+from oaktrim.cli.progress import run
+from oaktrim.cli.tables import console, table
 from oaktrim.core.codecs.effort import EncodeOptions
 from oaktrim.core.codecs.texture import encode_texture
 from oaktrim.core.errors import FileError, Unsupported, shown
+from oaktrim.core.fields import MAX_PIXELS
 from oaktrim.core.files.atomic import read_bytes, write_atomic
-from oaktrim.core.files.pictures import MAX_PIXELS, SUFFIXES, pack_texture, read_picture, write_png
+from oaktrim.core.files.pictures import SUFFIXES, pack_texture, read_picture, write_png
 from oaktrim.core.formats.catalogue import FORMATS
 from oaktrim.core.makers.blocks import block_named, drawable
 from oaktrim.core.makers.glyphs.fonts import open_font

@@ -8,8 +8,10 @@ import click
 import msgspec
 import numpy as np
 
-from oaktrim.cli.console import console, fail, run, table
+from oaktrim.cli.exits import fail
+from oaktrim.cli.progress import run
 from oaktrim.cli.sources import source_at, weigh_source
+from oaktrim.cli.tables import console, table
 from oaktrim.core.plan.query import Assets, select
 from oaktrim.core.plan.resolve import resolve
 from oaktrim.core.proof.rehearse import Rehearsal, rehearse

@@ -7,9 +7,10 @@ from pathlib import Path
 
 import click
 
-from oaktrim.cli.console import console, fail, table
+from oaktrim.cli.exits import fail
 from oaktrim.cli.job import JOB, ROLES, save
 from oaktrim.cli.sources import Source, source_at, weigh_source
+from oaktrim.cli.tables import console, table
 from oaktrim.core.codecs.effort import Effort, ErrorMetric
 from oaktrim.core.files.atomic import write_atomic
 from oaktrim.core.job.document import Job, checks_of

@@ -7,7 +7,7 @@ from pathlib import Path
 import click
 import msgspec
 
-from oaktrim.cli.console import fail
+from oaktrim.cli.exits import fail
 from oaktrim.cli.job import save
 from oaktrim.cli.sources import source_at, weigh_source
 from oaktrim.core.job.begin import with_begun

@@ -6,9 +6,11 @@ from pathlib import Path
 
 import click
 
-from oaktrim.cli.console import EXIT_OVER, console, run, table
+from oaktrim.cli.exits import EXIT_OVER
+from oaktrim.cli.progress import run
 from oaktrim.cli.sources import Source, source_at, weigh_source
 from oaktrim.cli.survey import status_text
+from oaktrim.cli.tables import console, table
 from oaktrim.core.errors import shown
 from oaktrim.core.plan.resolve import Plan
 from oaktrim.core.plan.status import limits_of

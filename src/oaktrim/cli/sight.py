@@ -10,8 +10,10 @@ import msgspec
 import numpy as np
 from rich.text import Text
 
-from oaktrim.cli.console import console, fail, run, table
+from oaktrim.cli.exits import fail
+from oaktrim.cli.progress import run
 from oaktrim.cli.sources import Source, source_at, weigh_source
+from oaktrim.cli.tables import console, table
 from oaktrim.core.errors import Unsupported, shown
 from oaktrim.core.files.pictures import write_png
 from oaktrim.core.job.document import Job, save_job

@@ -8,13 +8,14 @@ from pathlib import Path
 
 import click
 
-from oaktrim.cli.console import run
+from oaktrim.cli.progress import run
 from oaktrim.core.errors import FileError, OakTrimError
 from oaktrim.core.job.document import SUFFIX, Job, checks_of, load_job, new_job, root_of, targets_of
 from oaktrim.core.makers.build import survey_tree
 from oaktrim.core.plan.checks import Checks
 from oaktrim.core.plan.report import Survey, survey
 from oaktrim.core.plan.rolerules import needs_demand
+from oaktrim.core.settings import load_settings
 from oaktrim.core.sight.targets import demands_of
 from oaktrim.core.survey.cache import SurveyCache
 from oaktrim.core.survey.demand import Demand
@@ -43,7 +44,7 @@ def source_at(path: Path) -> Source:
     OakTrimError : neither a folder nor a job that can be read
     """
     if path.is_dir():
-        return Source(new_job(path), path.absolute())
+        return Source(new_job(path, load_settings()), path.absolute())
     if not path.exists():
         raise FileError(path, "there is no such folder or job")
     if path.suffix != SUFFIX:

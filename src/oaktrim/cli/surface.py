@@ -8,7 +8,8 @@ from typing import Any
 import click
 import msgspec
 
-from oaktrim.cli.console import console, run, table
+from oaktrim.cli.progress import run
+from oaktrim.cli.tables import console, table
 from oaktrim.core.errors import FileError
 from oaktrim.core.files.pictures import read_picture, write_exr, write_png
 from oaktrim.core.makers.surface.cut import Cut

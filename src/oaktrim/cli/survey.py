@@ -8,8 +8,9 @@ from pathlib import Path
 import click
 from rich.text import Text
 
-from oaktrim.cli.console import EXIT_OVER, console, fail, table
+from oaktrim.cli.exits import EXIT_OVER, fail
 from oaktrim.cli.sources import source_at, weigh_source
+from oaktrim.cli.tables import console, table
 from oaktrim.core.errors import shown
 from oaktrim.core.files.atomic import write_atomic
 from oaktrim.core.plan.baseline import Worse, worse_than

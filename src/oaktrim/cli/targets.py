@@ -5,7 +5,7 @@ from __future__ import annotations
 import click
 import msgspec
 
-from oaktrim.cli.console import console, table
+from oaktrim.cli.tables import console, table
 from oaktrim.core.targets.target import shipped_targets, target_named
 
 

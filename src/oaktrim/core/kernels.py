@@ -3,6 +3,8 @@
 Numba looks only at the file that a kernel stands in. A kernel takes in the code of those that it calls, also from other
 files, and would go on with the old code when one of those changes; so a folder's name is a hash of a module that holds
 kernels and of all that it imports. What did not change is not compiled again.
+
+Modules that hold kernels take `njit` from here, so that the place is set before any of them is defined.
 """
 
 from __future__ import annotations
@@ -19,10 +21,17 @@ from typing import Any
 
 import numba
 import platformdirs
+from numba import njit
 from numba.core.caching import CacheImpl, IndexDataCacheFile, UserProvidedCacheLocator
+
+__all__ = (
+    "forget_old_kernels", "keep_in_turn", "keep_kernels", "kernel_sources", "kernel_state", "kernels_are_whole", "njit",
+    "note_whole_kernels",
+)  # fmt: skip
 
 _FOLDER, _WHOLE = "kernels", "whole"
 _IMPORT = re.compile(rb"^from oaktrim\.([\w.]+) import", re.MULTILINE)
+_KERNEL = re.compile(rb"^@njit", re.MULTILINE)
 _PACKAGE = Path(__file__).parent
 
 
@@ -32,7 +41,8 @@ def _closure(package: Path, sources: Iterable[Path]) -> list[Path]:
     waiting = list(sources)
     while waiting:
         source = waiting.pop()
-        if source in found or not source.is_file():
+        # This module only says where they are kept.
+        if source in found or not source.is_file() or source == Path(__file__):
             continue
         found.add(source)
         names = [name.decode() for name in _IMPORT.findall(source.read_bytes())]
@@ -42,7 +52,7 @@ def _closure(package: Path, sources: Iterable[Path]) -> list[Path]:
 
 def _modules(package: Path) -> list[Path]:
     """Return the modules that hold kernels."""
-    return [source for source in sorted(package.rglob("*.py")) if b"@njit" in source.read_bytes()]
+    return [source for source in sorted(package.rglob("*.py")) if _KERNEL.search(source.read_bytes())]
 
 
 def kernel_sources(package: Path) -> list[Path]:
@@ -150,3 +160,6 @@ def forget_old_kernels() -> None:
     # As they were kept before, one folder for all.
     for folder in [*old, *base.parent.glob(f"{_FOLDER}-*")]:
         shutil.rmtree(folder, ignore_errors=True)
+
+
+keep_kernels()

@@ -13,7 +13,7 @@ import numpy as np
 from oaktrim.core.codecs.effort import Dither, Effort, EncodeOptions
 from oaktrim.core.codecs.texture import decode_level, encode_level, encode_texture
 from oaktrim.core.formats.catalogue import FORMATS, ORDER
-from oaktrim.core.formats.format import mip_chain_bytes
+from oaktrim.core.formats.columns import mip_chain_bytes
 from oaktrim.core.kernels import forget_old_kernels, keep_in_turn, kernels_are_whole, note_whole_kernels
 from oaktrim.core.makers.atlas.rehearse import rehearse
 from oaktrim.core.makers.imposter.frames.lookup import draw_frames

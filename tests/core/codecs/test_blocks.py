@@ -6,7 +6,6 @@ from backports import zstd
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from hypothesis.extra import numpy as hnp
-from numba import njit
 
 from oaktrim.core.codecs.bc1.codec import encode_bc1
 from oaktrim.core.codecs.bc4.codec import encode_bc4
@@ -17,6 +16,7 @@ from oaktrim.core.codecs.texture import EncodedTexture, decode_level, encode_lev
 from oaktrim.core.errors import Unsupported
 from oaktrim.core.formats.catalogue import FORMATS, ORDER
 from oaktrim.core.formats.format import Alpha
+from oaktrim.core.kernels import njit
 from oaktrim.core.pixels.image import Image, Transfer, to_rgba
 from oaktrim.core.pixels.levels import build_mip_chain
 from oaktrim.core.progress import finish

@@ -5,7 +5,8 @@ import pytest
 
 from oaktrim.core.errors import Unsupported
 from oaktrim.core.formats.catalogue import FORMATS, format_named
-from oaktrim.core.formats.format import Alpha, Hardware, mip_chain_bytes
+from oaktrim.core.formats.columns import mip_chain_bytes
+from oaktrim.core.formats.format import Alpha, Hardware
 
 
 @pytest.mark.parametrize(

@@ -7,10 +7,10 @@ from functools import cache, wraps
 from typing import Any, NamedTuple, TypeVar
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
 from oaktrim.core.codecs.effort import EncodeOptions, ErrorMetric
+from oaktrim.core.kernels import njit
 from oaktrim.core.pixels.image import Pixels
 from oaktrim.core.progress import each_chunk
 

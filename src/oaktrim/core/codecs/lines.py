@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
 
 from oaktrim.core.codecs.blocks import BARE, FAST
+from oaktrim.core.kernels import njit
 
 
 @njit(**BARE, fastmath=FAST, forceinline=True)

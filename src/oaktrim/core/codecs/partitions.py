@@ -7,11 +7,11 @@ fifteen. The colours of three flat patches always lie in a plane, and what stand
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
 from oaktrim.core.codecs.blocks import BARE, FAST
 from oaktrim.core.codecs.lines import along_principal
+from oaktrim.core.kernels import njit
 
 # How many partitions are judged at once, each in a lane of its own.
 LANES = 64

@@ -9,10 +9,10 @@ from __future__ import annotations
 from collections.abc import Callable
 
 import numpy as np
-from numba import njit
 
 from oaktrim.core.codecs.effort import Dither, EncodeOptions
 from oaktrim.core.formats.catalogue import FORMATS
+from oaktrim.core.kernels import njit
 from oaktrim.core.pixels.image import Image, Pixels, held, to_rgba
 
 # Bayer's ordered dither, "An optimum method for two-level rendition of continuous-tone pictures" (1973), of order 4.

@@ -8,11 +8,11 @@ the whole loses no more than was allowed. Memory on the GPU does not change.
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
 from oaktrim.core.codecs.blocks import BARE, FAST, metric_params
 from oaktrim.core.codecs.effort import EncodeOptions
+from oaktrim.core.kernels import njit
 from oaktrim.core.pixels.image import Image, Pixels, held, to_rgba
 from oaktrim.core.progress import each_chunk
 

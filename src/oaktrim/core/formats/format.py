@@ -8,15 +8,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from enum import Enum, IntEnum
-from typing import TypeVar
-
-import numpy as np
-from numba import njit
-from numpy.typing import NDArray
 
 from oaktrim.core.formats.samples import Samples
-
-Count = TypeVar("Count", int, NDArray[np.int64])
 
 
 class Hardware(Enum):
@@ -151,45 +144,17 @@ class TextureFormat:
 
     def level_bytes(self, width: int, height: int) -> int:
         """Return the bytes of one level; a block cut by the border counts whole."""
-        return mip_chain_bytes(width, height, 1, self.block[0], self.block[1], self.block_bytes)
+        return chain_bytes(width, height, 1, self.block, self.block_bytes)
 
     def mip_chain_bytes(self, width: int, height: int, levels: int, faces: int = 1, layers: int = 1) -> int:
         """Return the bytes of `levels` levels from this size down, over all cube faces and array layers."""
-        one = mip_chain_bytes(width, height, levels, self.block[0], self.block[1], self.block_bytes)
-        return one * faces * layers
+        return chain_bytes(width, height, levels, self.block, self.block_bytes) * faces * layers
 
 
-def mip_chain_bytes(
-    width: Count, height: Count, levels: Count, block_width: Count, block_height: Count, block_bytes: Count
-) -> Count:
-    """Return the bytes of a chain of levels, of integers or of int64 arrays of one shape (N,).
-
-    Parameters
-    ----------
-    width, height : pixels of the largest level
-    levels : how many levels are kept
-    block_width, block_height, block_bytes : of the format
-    """
-    if isinstance(width, int):
-        return _chain.py_func(width, height, levels, block_width, block_height, block_bytes)
-    out = np.empty(width.shape, np.int64)
-    columns = (width, height, levels, block_width, block_height, block_bytes)
-    _chain_columns(tuple(np.ascontiguousarray(column, np.int64) for column in columns), out)
-    return out
-
-
-@njit(nogil=True, cache=True)
-def _chain(width: int, height: int, levels: int, block_width: int, block_height: int, block_bytes: int) -> int:
-    total = 0
-    for level in range(levels):
-        across = (max(1, width >> level) + block_width - 1) // block_width
-        down = (max(1, height >> level) + block_height - 1) // block_height
-        total += across * down * block_bytes
-    return total
-
-
-@njit(nogil=True, cache=True)
-def _chain_columns(columns, out):  # type: ignore[no-untyped-def]
-    width, height, levels, block_width, block_height, block_bytes = columns
-    for i in range(out.shape[0]):
-        out[i] = _chain(width[i], height[i], levels[i], block_width[i], block_height[i], block_bytes[i])
+def chain_bytes(width: int, height: int, levels: int, block: tuple[int, int], block_bytes: int) -> int:
+    """Return the bytes of a chain of levels, the largest of so many pixels."""
+    across, down = block
+    return block_bytes * sum(
+        ((max(1, width >> level) + across - 1) // across) * ((max(1, height >> level) + down - 1) // down)
+        for level in range(levels)
+    )

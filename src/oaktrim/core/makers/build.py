@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import logging
+import time
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path, PurePosixPath
@@ -19,6 +21,8 @@ from oaktrim.core.survey.products import ProductStore
 from oaktrim.core.survey.read import made_facts, made_model_facts
 from oaktrim.core.survey.roles import RoleChoice, RolePattern
 from oaktrim.core.survey.scan import ScanSettings, remembered, scan
+
+_LOG = logging.getLogger(__name__)
 
 
 @dataclass(frozen=True)
@@ -289,12 +293,17 @@ def survey_tree(
     FileError : the root itself cannot be read
     """
     yield Progress(0, 0, "opening what is known")
+    started = time.monotonic()
     kept = remembered(root, settings, cache) if remember and cache is not None and root.is_dir() else None
     found = kept or (yield from scan(root, settings, cache, threads))
     folder = None if cache is None else cache.folder / "products"
     derived_facts = DerivedFacts(store=ProductStore(folder))
     if build_spec.makers:
         yield from learn(found, build_spec, derived_facts, cache, settings.max_pixels)
+    _LOG.info(
+        "%s surveyed in %.1f s: %d textures, %d models, %d files not read", root, time.monotonic() - started,
+        len(found.textures), len(found.models), len(found.unreadable),
+    )  # fmt: skip
     return Tree(found, with_makers(found, build_spec, derived_facts), derived_facts, kept is not None)
 
 

@@ -10,8 +10,9 @@ from dataclasses import dataclass
 from itertools import product
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
+
+from oaktrim.core.kernels import njit
 
 Ints = NDArray[np.int64]
 _MOST_HOLES = 512

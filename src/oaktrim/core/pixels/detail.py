@@ -7,8 +7,8 @@ from dataclasses import dataclass
 from functools import cache
 
 import numpy as np
-from numba import njit
 
+from oaktrim.core.kernels import njit
 from oaktrim.core.pixels.image import Image, Pixels
 from oaktrim.core.pixels.statistics import GRID, PixelFacts, busy_side, busy_tiles, kernel_pixels, unit_codes
 

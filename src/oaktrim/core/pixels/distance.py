@@ -7,8 +7,9 @@ distances by the lower envelope of parabolas along the rows, after a count down 
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
+
+from oaktrim.core.kernels import njit
 
 _FAR = 1e12
 

@@ -15,9 +15,9 @@ from functools import lru_cache
 from typing import Any
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
+from oaktrim.core.kernels import njit
 from oaktrim.core.pixels.image import Image, Pixels, Transfer, held
 from oaktrim.core.pixels.transfer import decode_table, encode_guess, encode_thresholds, linear_to_srgb, srgb_to_linear
 from oaktrim.core.progress import each_chunk

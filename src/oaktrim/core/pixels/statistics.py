@@ -6,8 +6,8 @@ from dataclasses import dataclass
 
 import numpy as np
 import xxhash
-from numba import njit
 
+from oaktrim.core.kernels import njit
 from oaktrim.core.pixels.image import Image, Pixels, held
 
 GRID = 8

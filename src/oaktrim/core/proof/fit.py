@@ -19,7 +19,7 @@ from numpy.typing import NDArray
 
 from oaktrim.core.codecs.effort import Effort
 from oaktrim.core.errors import OakTrimError
-from oaktrim.core.files.pictures import MAX_PIXELS
+from oaktrim.core.fields import MAX_PIXELS
 from oaktrim.core.formats.catalogue import ORDER
 from oaktrim.core.job.document import Job
 from oaktrim.core.plan.budget import NEVER, Choices, Solution, shortfalls, solve

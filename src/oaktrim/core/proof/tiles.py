@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 from oaktrim.core.codecs.effort import Effort, EncodeOptions, ErrorMetric
 from oaktrim.core.codecs.texture import EncodedTexture, decode_level, encode_level
 from oaktrim.core.errors import OakTrimError
-from oaktrim.core.files.pictures import MAX_PIXELS
+from oaktrim.core.fields import MAX_PIXELS
 from oaktrim.core.formats.catalogue import format_named
 from oaktrim.core.pixels.image import Image
 from oaktrim.core.pixels.resample import Resampling, resample

@@ -6,7 +6,8 @@ from dataclasses import dataclass, replace
 
 from msgspec import structs
 
-from oaktrim.core.files.pictures import MAX_PIXELS, pack_texture
+from oaktrim.core.fields import MAX_PIXELS
+from oaktrim.core.files.pictures import pack_texture
 from oaktrim.core.formats.catalogue import FORMATS
 from oaktrim.core.formats.format import Prominence
 from oaktrim.core.pixels.image import Image

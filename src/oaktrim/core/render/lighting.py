@@ -12,9 +12,9 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
+from oaktrim.core.kernels import njit
 from oaktrim.core.render.textures import FAST
 from oaktrim.core.scene.model import Light, LightKind, Model
 

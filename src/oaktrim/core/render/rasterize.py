@@ -12,8 +12,9 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
+
+from oaktrim.core.kernels import njit
 
 KERNEL: dict[str, Any] = {"nogil": True, "cache": True, "error_model": "numpy"}
 TILE_WIDE, TILE_HIGH = 64, 32

@@ -7,8 +7,8 @@ average. What lets light through is laid over that from back to front.
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
 
+from oaktrim.core.kernels import njit
 from oaktrim.core.render.lighting import shade
 from oaktrim.core.render.rasterize import (
     EMPTY,

@@ -12,9 +12,9 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
+from oaktrim.core.kernels import njit
 from oaktrim.core.pixels.image import Image, Transfer, held, to_rgba
 from oaktrim.core.pixels.transfer import srgb_to_linear
 from oaktrim.core.render.rasterize import KERNEL

@@ -6,8 +6,9 @@ from math import cos, sin
 from typing import TYPE_CHECKING
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
+
+from oaktrim.core.kernels import njit
 
 if TYPE_CHECKING:
     # Kernels do not stand on the model.

@@ -13,10 +13,10 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
 from oaktrim.core.errors import OakTrimError
+from oaktrim.core.kernels import njit
 from oaktrim.core.progress import Progress, Task, map_unordered, threads_here
 from oaktrim.core.render.drawable import Drawable
 from oaktrim.core.render.picture import Footprints, footprints

@@ -9,9 +9,9 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
+from oaktrim.core.kernels import njit
 from oaktrim.core.render.drawlist import UV, DrawList
 from oaktrim.core.sight.reads import Reads
 from oaktrim.core.sight.views import View

@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from oaktrim.core.formats.catalogue import FORMATS, ORDER
-from oaktrim.core.formats.format import mip_chain_bytes
+from oaktrim.core.formats.columns import mip_chain_bytes
 from oaktrim.core.targets.target import Oversize, SizeRule, Target
 
 Ints = NDArray[np.int64]

@@ -11,7 +11,6 @@ from functools import cache
 from typing import Any
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
 from oaktrim.core.codecs.astc.tables import (
@@ -26,6 +25,7 @@ from oaktrim.core.codecs.astc.tables import (
     sequence_bits,
 )
 from oaktrim.core.codecs.blocks import BARE, blocks_in, decode_rows, get_bits, put_pixels, words_of
+from oaktrim.core.kernels import njit
 from oaktrim.core.pixels.image import Pixels
 
 MAGENTA = np.uint32(0xFFFF00FF)

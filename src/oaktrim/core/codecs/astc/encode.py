@@ -6,7 +6,6 @@ from functools import cache
 from typing import Any
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
 from oaktrim.core.codecs.astc.choices import choices_of, plan_of
@@ -29,6 +28,7 @@ from oaktrim.core.codecs.astc.tables import (
 from oaktrim.core.codecs.blocks import BARE, Blocks, Errors, ReadResult, encode_pixels, metric_params, spaced
 from oaktrim.core.codecs.effort import EncodeOptions
 from oaktrim.core.codecs.partitions import flat_scratch, ranking_scratch, subset_masks
+from oaktrim.core.kernels import njit
 from oaktrim.core.pixels.image import Image, Pixels, held, to_rgba
 
 

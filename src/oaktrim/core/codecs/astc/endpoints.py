@@ -9,10 +9,10 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
 from oaktrim.core.codecs.blocks import BARE, FAST
+from oaktrim.core.kernels import njit
 
 # Ends are widened to 16 bits, laid out in 64ths, rounded and cut off at 8 bits (Khronos Data Format 1.3, clause 23.19). In
 # these units all of it is exact in 32-bit floats: a pixel is floor(WIDE * first + LAST + STEP * (second - first) * weight).

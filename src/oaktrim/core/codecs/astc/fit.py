@@ -8,7 +8,6 @@ squares to what was spread, so that they make up for the rounding.
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
 
 from oaktrim.core.codecs.astc.endpoints import (
     block_error,
@@ -31,6 +30,7 @@ from oaktrim.core.codecs.blocks import (
     weigh_by_alpha,
 )
 from oaktrim.core.codecs.partitions import rank_partitions
+from oaktrim.core.kernels import njit
 
 _FAR = np.float32(3e38)
 # Of choices for several partitions, those that missed so many times what the best one did where colours were split in the most

@@ -6,10 +6,10 @@ Khronos Data Format Specification 1.3, chapter 23.
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
 from oaktrim.core.codecs.blocks import BARE
+from oaktrim.core.kernels import njit
 
 # Table 157: counts of values that a sequence can hold, and the trits, quints and bits of each.
 LEVELS = (2, 3, 4, 5, 6, 8, 10, 12, 16, 20, 24, 32, 40, 48, 64, 80, 96, 128, 160, 192, 256)

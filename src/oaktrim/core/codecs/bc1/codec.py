@@ -13,7 +13,6 @@ from functools import cache
 from typing import Any
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
 from oaktrim.core.codecs.bc1.fit import FAR, draft_endpoints, palette_of, search_endpoints, walk_moves
@@ -36,6 +35,7 @@ from oaktrim.core.codecs.blocks import (
     weigh_by_alpha,
 )
 from oaktrim.core.codecs.effort import EncodeOptions
+from oaktrim.core.kernels import njit
 from oaktrim.core.pixels.image import Image, Pixels, held, to_rgba
 
 

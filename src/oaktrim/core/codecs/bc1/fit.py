@@ -10,10 +10,10 @@ from __future__ import annotations
 from functools import cache
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
 from oaktrim.core.codecs.blocks import BARE, FAST
+from oaktrim.core.kernels import njit
 
 # Squared errors are whole numbers below 2**24, so a block's sum is exact enough in float32.
 FAR = np.float32(1e9)

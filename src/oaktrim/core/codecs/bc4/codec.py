@@ -9,7 +9,6 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
 from oaktrim.core.codecs.bc4.fit import BATCH, ERROR, scratch, search, write
@@ -26,6 +25,7 @@ from oaktrim.core.codecs.blocks import (
     weigh_turns,
 )
 from oaktrim.core.codecs.effort import EncodeOptions, ErrorMetric
+from oaktrim.core.kernels import njit
 from oaktrim.core.pixels.image import Image, Pixels, held, to_rgba
 
 

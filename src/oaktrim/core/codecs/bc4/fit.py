@@ -9,9 +9,9 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
-from numba import njit
 
 from oaktrim.core.codecs.blocks import BARE, FAST
+from oaktrim.core.kernels import njit
 
 LANES = 16
 # How many blocks are searched at once, a multiple of the lanes.

@@ -12,13 +12,13 @@ from functools import cache
 from typing import Any
 
 import numpy as np
-from numba import njit
 
 from oaktrim.core.codecs.bc6h.fit import PLANS, encode_rows, scratch
 from oaktrim.core.codecs.bc7.codec import ANCHORS, MARKS, PARTITIONS, STEP_WEIGHTS, index_stream
 from oaktrim.core.codecs.blocks import BARE, Blocks, Errors, blocks_in, decode_rows, encode_pixels, get_bits, words_of
 from oaktrim.core.codecs.effort import EncodeOptions
 from oaktrim.core.codecs.partitions import subset_masks
+from oaktrim.core.kernels import njit
 from oaktrim.core.pixels.image import Image, Pixels, held, to_rgba
 
 # Table 111: of each mode its bits, the count of regions, whether further ends are kept as differences, the bits of an end,

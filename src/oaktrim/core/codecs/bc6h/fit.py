@@ -5,11 +5,11 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
-from numba import njit
 
 from oaktrim.core.codecs.blocks import BARE, FAST, bytes_of, copy_flat, put_bits, spaced
 from oaktrim.core.codecs.lines import axis_line, refit
 from oaktrim.core.codecs.partitions import flat_scratch, rank_partitions, ranking_scratch
+from oaktrim.core.kernels import njit
 
 _FAR = np.float32(3e38)
 # By effort: how many partitions are tried, and rounds of refitting.

@@ -10,7 +10,6 @@ from functools import cache
 from typing import Any
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
 from oaktrim.core.codecs.bc7.fit import PLANS, encode_rows, scratch
@@ -27,6 +26,7 @@ from oaktrim.core.codecs.blocks import (
 )
 from oaktrim.core.codecs.effort import EncodeOptions
 from oaktrim.core.codecs.partitions import subset_masks
+from oaktrim.core.kernels import njit
 from oaktrim.core.pixels.image import Image, Pixels, held, to_rgba
 
 SUBSETS, PARTITION, ROTATION, SELECTOR, COLOUR, ALPHA, PARITY, INDEX, SECOND = range(9)

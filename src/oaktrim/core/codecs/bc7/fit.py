@@ -9,7 +9,6 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
-from numba import njit
 
 from oaktrim.core.codecs.bc7.lanes import (
     APART,
@@ -46,6 +45,7 @@ from oaktrim.core.codecs.partitions import (
     moments,
     ranking_scratch,
 )
+from oaktrim.core.kernels import njit
 
 _FAR = np.float32(3e38)
 

@@ -11,11 +11,11 @@ does it take them as vectors.
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
 from oaktrim.core.codecs.blocks import BARE, FAST
 from oaktrim.core.codecs.lines import along_principal
+from oaktrim.core.kernels import njit
 
 LANES = 16
 # How often ends may be rounded at most, and fitted again in between.

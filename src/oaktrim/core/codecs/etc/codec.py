@@ -10,7 +10,6 @@ from collections.abc import Callable
 from typing import Any
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
 from oaktrim.core.codecs.blocks import (
@@ -28,6 +27,7 @@ from oaktrim.core.codecs.effort import EncodeOptions, ErrorMetric
 from oaktrim.core.codecs.etc.eac import channel_scratch, encode_channel_rows
 from oaktrim.core.codecs.etc.fit import colour_scratch, encode_colour_rows
 from oaktrim.core.codecs.etc.tables import ALONE, BESIDE, DISTANCES, MODIFIERS, ONE_BIT, STEPS
+from oaktrim.core.kernels import njit
 from oaktrim.core.pixels.image import Image, Pixels, held, to_rgba
 
 

@@ -5,11 +5,11 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
 from oaktrim.core.codecs.blocks import BARE, FAST, least_turns, spaced, weigh_turns
 from oaktrim.core.codecs.etc.tables import STEPS
+from oaktrim.core.kernels import njit
 
 _FAR = np.float32(3e38)
 

@@ -10,12 +10,12 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
-from numba import njit
 
 from oaktrim.core.codecs.blocks import BARE, COVERS, FAST, copy_flat, set_roots, spaced, weigh_by_alpha
 from oaktrim.core.codecs.etc.eac import encode_channel, field, lanes, load_columns, store
 from oaktrim.core.codecs.etc.pairs import code, fit_pairs, overflow, wide
 from oaktrim.core.codecs.etc.tables import BESIDE, MODIFIERS, ONE_BIT
+from oaktrim.core.kernels import njit
 
 _FAR = np.float32(3e38)
 # From how far from the border of the range of a byte on a base is taken to have its paints within.

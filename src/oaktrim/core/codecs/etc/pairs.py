@@ -7,11 +7,11 @@ Data Format Specification 1.3, chapter 21).
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
 
 from oaktrim.core.codecs.blocks import BARE, FAST, copy_flat
 from oaktrim.core.codecs.etc.eac import field
 from oaktrim.core.codecs.etc.tables import ONE_BIT
+from oaktrim.core.kernels import njit
 
 _FAR = np.float32(3e38)
 

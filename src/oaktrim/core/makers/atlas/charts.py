@@ -9,11 +9,11 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 from scipy.sparse import coo_matrix
 from scipy.sparse.csgraph import connected_components
 
+from oaktrim.core.kernels import njit
 from oaktrim.core.makers.atlas.silhouettes import KERNEL
 
 Ints = NDArray[np.int64]

@@ -11,9 +11,9 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
+from oaktrim.core.kernels import njit
 from oaktrim.core.makers.atlas.silhouettes import KERNEL, Silhouettes
 from oaktrim.core.progress import Progress, Task
 

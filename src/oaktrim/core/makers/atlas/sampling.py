@@ -8,9 +8,9 @@ island has is filled by pulling and pushing (S. Gortler, R. Grzeszczuk, R. Szeli
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
+from oaktrim.core.kernels import njit
 from oaktrim.core.makers.atlas.silhouettes import KERNEL
 from oaktrim.core.pixels.image import Pixels
 

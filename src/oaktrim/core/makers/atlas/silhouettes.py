@@ -10,10 +10,10 @@ from math import ceil
 from typing import Any
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
 from oaktrim.core.errors import Unsupported
+from oaktrim.core.kernels import njit
 from oaktrim.core.makers.atlas.settings import LATTICE
 
 KERNEL: dict[str, Any] = {"nogil": True, "cache": True, "error_model": "numpy"}

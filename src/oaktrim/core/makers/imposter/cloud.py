@@ -11,9 +11,9 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
+from oaktrim.core.kernels import njit
 from oaktrim.core.makers.imposter.cards import Card, around, facing, frame
 from oaktrim.core.makers.imposter.settings import Imposter
 from oaktrim.core.makers.imposter.subject import FLAT, Subject

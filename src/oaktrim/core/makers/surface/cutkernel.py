@@ -5,7 +5,8 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
-from numba import njit
+
+from oaktrim.core.kernels import njit
 
 _KERNEL: dict[str, Any] = {"nogil": True, "cache": True, "error_model": "numpy"}
 

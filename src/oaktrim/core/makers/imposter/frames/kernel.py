@@ -5,8 +5,8 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
-from numba import njit
 
+from oaktrim.core.kernels import njit
 from oaktrim.core.render.lighting import shade
 
 _KERNEL: dict[str, Any] = {"nogil": True, "cache": True, "error_model": "numpy"}

@@ -1,29 +1,21 @@
-"""What every command prints with: tables, a progress bar where there is a terminal, and errors in one line."""
+"""What long commands show while they work: a bar where there is a terminal, else a line now and then."""
 
 from __future__ import annotations
 
 import sys
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 from typing import TypeVar
 
 import click
 from rich.console import Console
 from rich.progress import BarColumn, Progress, TaskID, TextColumn, TimeRemainingColumn
-from rich.table import Table
-from rich.text import Text
 
 from oaktrim.core import progress
 
 T = TypeVar("T")
 
-EXIT_OVER, EXIT_UNREADABLE, EXIT_UNFORESEEN = 1, 2, 3
 _PATIENCE_SECONDS, _LINE_SECONDS = 1.0, 10.0
-
-
-def console() -> Console:
-    """Return the console for results; wide when it is no terminal, so that nothing is folded in a file."""
-    return Console(file=sys.stdout, width=None if sys.stdout.isatty() else 160, highlight=False, soft_wrap=True)
 
 
 def run(task: progress.Task[T], found: Callable[[object], None] = lambda _: None) -> T:
@@ -91,19 +83,3 @@ class _Lines:
 
     def end(self) -> None:
         return None
-
-
-def table(heads: Sequence[str], rows: Sequence[Sequence[str]], right: Sequence[int] = ()) -> Table:
-    """Return a plain table; the columns whose places are in `right` are set to the right."""
-    out = Table(box=None, pad_edge=False, header_style="bold")
-    for place, head in enumerate(heads):
-        out.add_column(head, justify="right" if place in right else "left", no_wrap=True, overflow="ignore")
-    for row in rows:
-        out.add_row(*(Text(cell) for cell in row))
-    return out
-
-
-def fail(message: str, status: int = EXIT_UNREADABLE) -> SystemExit:
-    """Print an error in one line and return the exit to raise."""
-    click.echo(f"oak-trim: {message}", err=True)
-    return SystemExit(status)
