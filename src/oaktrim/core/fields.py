@@ -7,6 +7,8 @@ from typing import Annotated, get_args
 from msgspec import Meta
 
 MAX_SIDE = 1 << 16
+# Of a picture, unless a job says more: what claims more is not decoded.
+MAX_PIXELS = 1 << 28
 MAX_BYTES = 1 << 50
 
 Version = Annotated[int, Meta(ge=1)]

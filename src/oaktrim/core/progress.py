@@ -6,9 +6,11 @@ from collections.abc import Callable, Generator, Iterable, Iterator
 from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
 from dataclasses import dataclass
 from itertools import islice
-from os import cpu_count
+from os import cpu_count, environ
 from typing import TypeVar
 
+# In the environment, so that processes beside this one use as many.
+THREADS = "OAK_TRIM_THREADS"
 T = TypeVar("T")
 R = TypeVar("R")
 # Rows of a plane that are worked on at once: of 4,096 pixels each, a plane of float32 then takes 8 MiB.
@@ -43,8 +45,9 @@ def finish(task: Task[T], watch: Callable[[Progress], None] | None = None) -> T:
 
 
 def threads_here() -> int:
-    """Return how many worker threads suit this machine."""
-    return max(1, cpu_count() or 1)
+    """Return how many worker threads this process uses: what `THREADS` in the environment says, or as many as processors."""
+    told = environ.get(THREADS, "")
+    return int(told) if told.isdecimal() and int(told) > 0 else max(1, cpu_count() or 1)
 
 
 def map_unordered(

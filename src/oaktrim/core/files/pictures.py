@@ -21,6 +21,7 @@ from PIL import ImageCms
 
 from oaktrim.core.codecs.texture import EncodedTexture, decode_level
 from oaktrim.core.errors import FileError, Unsupported
+from oaktrim.core.fields import MAX_PIXELS
 from oaktrim.core.files import dds, ktx2, png
 from oaktrim.core.files.atomic import read_bytes, write_atomic
 from oaktrim.core.formats.format import TextureFormat
@@ -29,7 +30,6 @@ from oaktrim.core.pixels.transfer import srgb_to_linear
 
 # A third of the time of the default, for a tenth more bytes.
 _PNG_LEVEL = 4
-MAX_PIXELS = 1 << 28
 
 SUFFIXES = frozenset(
     (".png", ".jpg", ".jpeg", ".tga", ".bmp", ".tif", ".tiff", ".webp", ".dds", ".ktx2", ".exr", ".hdr")

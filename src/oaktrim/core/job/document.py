@@ -10,9 +10,8 @@ from typing import TypeVar
 import msgspec
 
 from oaktrim.core.errors import DocumentError, FileError, Unsupported
-from oaktrim.core.fields import FilePath, Name, Pixels, Text, Version, fault_in_words
+from oaktrim.core.fields import MAX_PIXELS, FilePath, Name, Pixels, Text, Version, fault_in_words
 from oaktrim.core.files.atomic import read_bytes, write_atomic
-from oaktrim.core.files.pictures import MAX_PIXELS
 from oaktrim.core.job.makers import JobMaker, NamePatterns
 from oaktrim.core.makers.build import BuildSpec
 from oaktrim.core.makers.layouts import LAYOUTS, Layout, layout_named
@@ -22,6 +21,7 @@ from oaktrim.core.plan.cuts import Cap, Change, Cut, Drop
 from oaktrim.core.plan.formatrules import FormatRule, Rules
 from oaktrim.core.plan.lookalikes import LookAlikes, pattern_for
 from oaktrim.core.plan.rolerules import RoleRule
+from oaktrim.core.settings import Settings
 from oaktrim.core.sight.sightlines import Sightlines
 from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.survey.pixelkinds import PixelKind
@@ -356,10 +356,12 @@ class Job(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         return msgspec.structs.replace(self, cuts=self.cuts[:place] + self.cuts[place + 1 :])
 
 
-def new_job(root: Path) -> Job:
-    """Return a job on a folder, for all targets that ship with the product, with nothing cut."""
-    absolute = Path(os.path.abspath(root))
-    return Job(VERSION, absolute.name or str(absolute), str(absolute), tuple(shipped_targets()))
+def new_job(root: Path, settings: Settings = Settings()) -> Job:
+    """Return a job on a folder with nothing cut, for the targets of some settings, or all that ship with the product."""
+    absolute, shipped = Path(os.path.abspath(root)), shipped_targets()
+    targets = tuple(name for name in settings.targets if name in shipped) or tuple(shipped)
+    name = absolute.name or str(absolute)
+    return Job(VERSION, name, str(absolute), targets, max_pixels=settings.max_pixels)
 
 
 def targets_of(job: Job) -> tuple[Target, ...]:

@@ -19,7 +19,8 @@ from oaktrim.core.codecs.texture import (
     stack_textures,
 )
 from oaktrim.core.errors import OakTrimError
-from oaktrim.core.files.pictures import MAX_PIXELS, parse_texture
+from oaktrim.core.fields import MAX_PIXELS
+from oaktrim.core.files.pictures import parse_texture
 from oaktrim.core.formats.catalogue import FORMATS, format_named
 from oaktrim.core.formats.format import Alpha
 from oaktrim.core.pixels.image import Image

@@ -8,10 +8,10 @@ from pathlib import Path, PurePosixPath
 from urllib.parse import unquote
 
 from oaktrim.core.errors import FileError, OakTrimError
+from oaktrim.core.fields import MAX_PIXELS
 from oaktrim.core.files.atomic import content_hash, read_bytes, write_atomic
 from oaktrim.core.files.gltf import parse_gltf
 from oaktrim.core.files.gltfimages import Assignment, assign, point_images
-from oaktrim.core.files.pictures import MAX_PIXELS
 from oaktrim.core.files.references import ReferenceFolder
 from oaktrim.core.scene.model import GLTF_SLOTS
 from oaktrim.core.ship.manifest import Companion, Failure

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import errno
 import fcntl
+import logging
 import os
 import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
@@ -13,8 +14,9 @@ from pathlib import Path
 
 from oaktrim import __version__
 from oaktrim.core.errors import FileError, OakTrimError, ShipError, os_fault
+from oaktrim.core.fields import MAX_PIXELS
 from oaktrim.core.files.atomic import PASSING, content_hash, read_bytes, write_atomic
-from oaktrim.core.files.pictures import MAX_PIXELS, pack_texture, parse_texture
+from oaktrim.core.files.pictures import pack_texture, parse_texture
 from oaktrim.core.plan.packing import packing_name
 from oaktrim.core.plan.resolve import Plan
 from oaktrim.core.progress import Progress, Task, finish, map_unordered
@@ -41,6 +43,7 @@ from oaktrim.core.targets.target import Target
 _FATAL = (errno.ENOSPC, errno.EDQUOT, errno.EROFS, errno.EACCES, errno.EPERM)
 # How often the manifest of a run is written: at most so often in seconds, and a small part of the time.
 _KEEP_SECONDS, _KEEP_SHARE = 1.0, 30.0
+_LOG = logging.getLogger(__name__)
 
 
 def _ship_one(plan: Plan, item: Item, out: Path, max_pixels: int, store: MadeStore | None) -> Entry:
@@ -199,6 +202,10 @@ def _ship(  # noqa: C901 - one run from its schedule to its manifest, whatever s
     if earlier != manifest:
         write_atomic(out / NAME, manifest.bytes())
     written = len(due) - len(failed)
+    _LOG.info(
+        "%s shipped to %s: %d written, %d unchanged, %d removed, %d failed", plan.target.id, out, written,
+        len(items) - len(due), removed, len(failed),
+    )  # fmt: skip
     return Shipped(manifest, written, len(items) - len(due), removed, wrote, weigh(manifest, plan))
 
 

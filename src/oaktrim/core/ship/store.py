@@ -19,7 +19,8 @@ from oaktrim.core.errors import FileError
 from oaktrim.core.files.atomic import write_atomic
 from oaktrim.core.formats.catalogue import FORMATS
 from oaktrim.core.pixels.image import Transfer
-from oaktrim.core.survey.cache import SurveyCache, cache_folder, cache_limit
+from oaktrim.core.settings import load_settings
+from oaktrim.core.survey.cache import SurveyCache, cache_folder
 
 # Raised whenever textures are made in another way outside of kernels, whose own state counts too.
 _VERSION = 1
@@ -79,7 +80,7 @@ class MadeStore:
 
     def trim(self) -> int:
         """Bring the folder under its limit and return how many textures had to go."""
-        limit = cache_limit() if self._limit is None else self._limit
+        limit = load_settings().cache_bytes if self._limit is None else self._limit
         rows = []
         with suppress(OSError):
             for file in self.folder.glob("*/*"):

@@ -6,8 +6,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from oaktrim.core.errors import OakTrimError
+from oaktrim.core.fields import MAX_PIXELS
 from oaktrim.core.files.atomic import content_hash
-from oaktrim.core.files.pictures import MAX_PIXELS, pack_texture
+from oaktrim.core.files.pictures import pack_texture
 from oaktrim.core.plan.packing import CompressionRatios, Measured, passthrough_key
 from oaktrim.core.plan.resolve import Plan, recipe_key
 from oaktrim.core.progress import Progress, Task

@@ -19,9 +19,9 @@ import platformdirs
 
 from oaktrim.core.codecs.state import encoding_state
 from oaktrim.core.pixels.image import CHANNEL_NAMES, Image, Pixels, Transfer
+from oaktrim.core.settings import load_settings
 from oaktrim.core.survey.facts import FileFacts, TextureFacts
 from oaktrim.core.survey.sample import Sample
-from oaktrim.core.targets.target import parse_bytes
 
 _LOG = logging.getLogger(__name__)
 # Raised whenever facts, samples or pictures are made in another way: the file's name says it, and files of older versions go.
@@ -35,27 +35,15 @@ create table if not exists tree (root text primary key, seen blob) without rowid
 create table if not exists made (content text primary key, facts blob) without rowid;
 """
 _STEM = "survey"
+# Folders beside it, of textures and of what makers made.
+_PARTS = ("made", "products")
 _KEEP_SAMPLE = "insert or replace into sample values (?, ?, ?, ?)"
-DEFAULT_LIMIT = "2 GiB"
 T = TypeVar("T")
 
 
 def cache_folder() -> Path:
     """Return the folder for everything that can be made again."""
     return Path(platformdirs.user_cache_dir("oak-trim"))
-
-
-class _Settings(msgspec.Struct):
-    cache_limit: str = DEFAULT_LIMIT
-
-
-def cache_limit() -> int:
-    """Return how many bytes the cache may take: `cache_limit = "2 GiB"` in settings.toml of the user's settings folder."""
-    file = Path(platformdirs.user_config_dir("oak-trim")) / "settings.toml"
-    try:
-        return parse_bytes(msgspec.toml.decode(file.read_bytes(), type=_Settings).cache_limit)
-    except (OSError, msgspec.DecodeError, UnicodeDecodeError, ValueError):
-        return parse_bytes(DEFAULT_LIMIT)
 
 
 class _Piece(msgspec.Struct, array_like=True):
@@ -108,6 +96,28 @@ class SurveyCache:
             if self._connection is not None:
                 self._connection.close()
             self._connection = None
+
+    def used_bytes(self) -> int:
+        """Return how many bytes all that is kept in the folder takes: facts, samples, and what was made."""
+        found = 0
+        for file in self._kept():
+            with suppress(OSError):
+                found += file.stat().st_size
+        return found
+
+    def clear(self) -> None:
+        """Remove all that is kept in the folder; it only saved time."""
+        with self._turn:
+            self.close()
+            for file in self._kept():
+                with suppress(OSError):
+                    file.unlink()
+
+    def _kept(self) -> list[Path]:
+        return [
+            *self.folder.glob(f"{_STEM}*"),
+            *(file for part in _PARTS for file in (self.folder / part).rglob("*") if file.is_file()),
+        ]
 
     def _open(self) -> sqlite3.Connection:
         self.folder.mkdir(parents=True, exist_ok=True)
@@ -200,7 +210,7 @@ class SurveyCache:
 
     def trim(self) -> int:
         """Bring the cache under its limit and return how many samples had to go."""
-        limit = cache_limit() if self.limit is None else self.limit
+        limit = load_settings().cache_bytes if self.limit is None else self.limit
         with self._turn:
             gone = self._do(lambda connection: _trim(connection, limit), 0)
             self._do(lambda connection: connection.execute("pragma incremental_vacuum").fetchall(), [])

@@ -6,8 +6,8 @@ import math
 from dataclasses import dataclass
 
 import numpy as np
-from numba import njit
 
+from oaktrim.core.kernels import njit
 from oaktrim.core.pixels.image import Image, Pixels, held, to_rgba
 from oaktrim.core.pixels.statistics import add_across, cell_means, kernel_pixels
 

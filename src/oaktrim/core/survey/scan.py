@@ -12,7 +12,7 @@ from pathlib import Path
 import pathspec
 
 from oaktrim.core.errors import FileError, os_fault, shown
-from oaktrim.core.files.pictures import MAX_PIXELS
+from oaktrim.core.fields import MAX_PIXELS
 from oaktrim.core.progress import Progress, Task, map_unordered
 from oaktrim.core.survey.cache import PackedSample, SurveyCache, TreeSeen
 from oaktrim.core.survey.facts import FileFacts

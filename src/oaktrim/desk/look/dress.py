@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QSettings
 from PySide6.QtWidgets import QApplication
 
+from oaktrim.core.settings import load_settings
 from oaktrim.desk.look.icons import icon
 from oaktrim.desk.look.style import apply_style
 from oaktrim.desk.look.tokens import tokens, use_theme
@@ -15,14 +15,14 @@ def dress_application(app: QApplication) -> None:
     app.setApplicationName("oak-trim")
     app.setOrganizationName("oak-trim")
     app.setApplicationDisplayName("Oak Trim")
+    app.setDesktopFileName("org.oaktrim.OakTrim")
     app.setStyle("Fusion")
     app.setWindowIcon(icon("oak", tokens().oak, 32))
-    chosen = str(QSettings().value("theme", "") or "")
-    use_theme(chosen)
+    use_theme(load_settings().theme)
     apply_style(app)
 
     def follow() -> None:
-        if not QSettings().value("theme", ""):
+        if not load_settings().theme:
             use_theme("")
             apply_style(app)
 

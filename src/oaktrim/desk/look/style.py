@@ -22,6 +22,7 @@ QFrame#foot, QFrame#foot QLabel {{ background: {foot}; color: {foot_text}; }}
 QWidget#bare {{ background: {sheet}; }}
 QLabel#title {{ font-size: 15px; font-weight: bold; }}
 QLabel#heading {{ font-size: 13px; font-weight: bold; }}
+QLabel#key {{ color: {oak}; font-weight: bold; }}
 QLabel#soft, QLabel#caption {{ color: {soft}; font-size: 11px; }}
 QLabel#warning {{ color: {brick}; font-size: 11px; }}
 QToolTip {{ background: {sheet}; color: {ink}; border: 1px solid {line}; padding: 4px; }}

@@ -8,6 +8,7 @@ from pathlib import Path
 from oaktrim.core.errors import FileError
 from oaktrim.core.job.document import SUFFIX, Job, load_job, new_job, root_of, save_job
 from oaktrim.core.job.history import History
+from oaktrim.core.settings import load_settings
 
 
 @dataclass(frozen=True)
@@ -29,7 +30,7 @@ class Opened:
         if not path.exists():
             raise FileError(path, "there is no such folder or job")
         if path.is_dir():
-            return cls(None, new_job(path), path.absolute())
+            return cls(None, new_job(path, load_settings()), path.absolute())
         if path.suffix != SUFFIX:
             raise FileError(path, f"is neither a folder nor a job; a job's name ends in {SUFFIX}")
         job = load_job(path)

@@ -6,6 +6,7 @@ from functools import partial
 from pathlib import Path
 from typing import TypeVar
 
+import msgspec
 from PySide6.QtCore import QSettings, Qt, QTimer
 from PySide6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QGuiApplication, QKeySequence
 from PySide6.QtWidgets import (
@@ -24,6 +25,7 @@ from PySide6.QtWidgets import (
 from oaktrim.core.errors import OakTrimError
 from oaktrim.core.job.document import SUFFIX
 from oaktrim.core.plan.ladder import SizeStep
+from oaktrim.core.settings import load_settings, save_settings
 from oaktrim.core.survey.findings.finding import Remedy
 from oaktrim.desk.benches.atlas.bench import AtlasBench
 from oaktrim.desk.benches.bench import Action, Bench
@@ -41,10 +43,12 @@ from oaktrim.desk.look.tokens import use_theme
 from oaktrim.desk.session.session import Session
 from oaktrim.desk.shell.busyband import BusyBand
 from oaktrim.desk.shell.cutlist import CutList
+from oaktrim.desk.shell.faults import FaultWatch
 from oaktrim.desk.shell.files import JobFiles
-from oaktrim.desk.shell.help import help_text
+from oaktrim.desk.shell.help import HelpPanel
 from oaktrim.desk.shell.recent import recent_paths
 from oaktrim.desk.shell.rules import RulesBand
+from oaktrim.desk.shell.settingsdialog import SettingsDialog
 from oaktrim.desk.shell.topbar import TopBar
 from oaktrim.desk.shell.welcome import Welcome
 from oaktrim.desk.widgets.finder import Findable, Finder
@@ -57,7 +61,7 @@ _FINDER = "Find a texture or an action"
 # The menu of the job; "" is the list of what was opened last, and "-" a line.
 _MENU = (
     "Open a folder…", "Open a job…", "", "Save the job", "Save the job as…", "Survey again", "-",
-    "Light theme", "Dusk theme", "Theme of the desktop", "-", "Shortcuts and help", "Quit",
+    "Light theme", "Dusk theme", "Theme of the desktop", "Settings…", "-", "Shortcuts and help", "Quit",
 )  # fmt: skip
 
 
@@ -72,6 +76,7 @@ class Window(QMainWindow):
         self.resize(1280, 800)
         self.setAcceptDrops(True)
         self.files = JobFiles(self.session, self)
+        self.faults = FaultWatch(self.files.keeper, self)
         self.benches = make_benches(self.session)
         self.survey, self.proof = self.bench(SurveyBench), self.bench(ProofBench)
         self.sightlines = self.bench(SightlinesBench)
@@ -159,6 +164,7 @@ class Window(QMainWindow):
             Action("Light theme", partial(self.set_theme, "light")),
             Action("Dusk theme", partial(self.set_theme, "dusk")),
             Action("Theme of the desktop", partial(self.set_theme, "")),
+            Action("Settings…", self.show_settings, keys.Preferences),
             Action("Shortcuts and help", self.show_help, keys.HelpContents),
             Action("Quit", self.close, "Ctrl+Q"),
         ]
@@ -285,11 +291,16 @@ class Window(QMainWindow):
 
     def show_help(self) -> None:
         """List every action with its shortcut."""
-        box = QMessageBox(
-            QMessageBox.Icon.NoIcon, "Shortcuts", help_text(self.actions_by_name), QMessageBox.StandardButton.Ok, self
-        )
-        box.setStyleSheet("QLabel { font-family: monospace; }")
-        box.open()
+        panel = HelpPanel(self.actions_by_name, self)
+        panel.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        panel.open()
+
+    def show_settings(self) -> None:
+        """Show what is set for all jobs."""
+        dialog = SettingsDialog(self.session.cache, self)
+        dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        dialog.saved.connect(lambda settings: self._dress(settings.theme))
+        dialog.open()
 
     def show_finder(self) -> None:
         """Open the finder."""
@@ -317,7 +328,15 @@ class Window(QMainWindow):
 
     def set_theme(self, name: str) -> None:
         """Take a theme: light, dusk, or empty to follow the desktop."""
-        QSettings().setValue("theme", name)
+        settings = msgspec.structs.replace(load_settings(), theme=name)
+        try:
+            save_settings(settings)
+        except (OakTrimError, OSError) as error:
+            # It is dressed all the same, until it is closed.
+            self.show_error(error)
+        self._dress(name)
+
+    def _dress(self, name: str) -> None:
         use_theme(name)
         app = QApplication.instance()
         assert isinstance(app, QApplication)

@@ -10,6 +10,7 @@ from typing import Any
 from PySide6.QtCore import QObject, QRunnable, QThreadPool, Signal
 from shiboken6 import isValid
 
+from oaktrim.core.errors import OakTrimError
 from oaktrim.core.progress import Progress, Task
 
 _LOG = logging.getLogger(__name__)
@@ -82,6 +83,8 @@ class Work(QObject):
         except Exception as error:  # whatever went wrong is shown, never lost with its thread
             if not isValid(self):
                 raise
+            if not isinstance(error, OakTrimError):
+                _LOG.error("unforeseen", exc_info=error)
             self._outcome.emit("failed", error)
 
 
