@@ -7,7 +7,7 @@ READY_DEV := .venv/.ready-dev
 # The glTF validator of its working group: a judge in the tests, nothing of it ships.
 VALIDATOR := 2.0.0-dev.3.10
 
-.PHONY: setup demo test lint bench screenshots clean
+.PHONY: setup demo test lint bench screenshots docs clean
 
 setup: $(READY)
 	@$(BIN)/oak-trim prepare
@@ -43,6 +43,9 @@ bench: $(READY_DEV)
 
 screenshots: $(READY_DEV)
 	QT_QPA_PLATFORM=offscreen $(BIN)/python tools/screenshots.py
+
+docs: $(READY)
+	$(BIN)/oak-trim desktop commands > docs/commands.md
 
 clean:
 	rm -rf .venv build src/*.egg-info

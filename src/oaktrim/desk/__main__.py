@@ -3,16 +3,14 @@
 from __future__ import annotations
 
 import gc
-import logging
 import sys
+from importlib import import_module
 from pathlib import Path
-from types import TracebackType
 
 from PySide6.QtWidgets import QApplication
 
-from oaktrim.core.configure import configure
 from oaktrim.desk.look.dress import dress_application
-from oaktrim.desk.shell.window import Window
+from oaktrim.desk.shell.loading import Loading
 
 
 def configure_window() -> None:
@@ -22,25 +20,26 @@ def configure_window() -> None:
     sys.setswitchinterval(0.0001)
     # Tens of thousands of rows live as long as the tree: to look through them for garbage at every turn only takes time.
     gc.set_threshold(50_000, 20, 50)
-    sys.excepthook = _log_fault
-
-
-def _log_fault(kind: type[BaseException], error: BaseException, trace: TracebackType | None) -> None:
-    """Log what nobody foresaw, and print it as Python does."""
-    logging.getLogger("oaktrim.desk").critical("unforeseen", exc_info=(kind, error, trace))
-    sys.__excepthook__(kind, error, trace)
 
 
 def main() -> int:
     """Show the window until it is closed."""
-    configure()
-    configure_window()
     app = QApplication(sys.argv[:1])
     dress_application(app)
-    window = Window()
+    loading = Loading()
+    loading.show()
+    for _ in loading.load(app):
+        pass
+    import_module("oaktrim.core.configure").configure()
+    configure_window()
+    window = import_module("oaktrim.desk.shell.window").Window()
+    window.faults.watch()
     window.show()
+    loading.close()
     if len(sys.argv) > 1:
         window.session.open(Path(sys.argv[1]))
+    else:
+        window.files.offer_left()
     return app.exec()
 
 
