@@ -32,8 +32,8 @@ def bench(qtbot, opened):
     pane = opened.survey
     pane.show_finding("mergeable-materials")
     findings = pane.findings
-    assert findings.mend.text() == "Open in Atlas"
-    qtbot.mouseClick(findings.mend, Qt.MouseButton.LeftButton)
+    assert findings.fix.text() == "Open in Atlas"
+    qtbot.mouseClick(findings.fix, Qt.MouseButton.LeftButton)
     assert opened.atlas.isVisible() and opened.atlas.model == "coat.glb"
     drafted(qtbot, opened.atlas)
     return opened.atlas

@@ -257,8 +257,8 @@ def test_a_finding_leads_to_its_maker(qtbot, opened):
     opened.survey.show_pane(Pane.FINDINGS)
     pane = opened.survey.findings
     pane.choose("mostly-empty")
-    assert pane.mend.text() == "Open in Channels"
-    qtbot.mouseClick(pane.mend, Qt.MouseButton.LeftButton)
+    assert pane.fix.text() == "Open in Channels"
+    qtbot.mouseClick(pane.fix, Qt.MouseButton.LeftButton)
     assert opened.channels.page is Page.PATCHES
     assert opened.channels.patches.row.path == "sign_overlay.png"
     qtbot.waitUntil(lambda: opened.channels.patches.view.rect_shown is not None, timeout=20000)

@@ -29,7 +29,7 @@ def proving(qtbot, opened):
 
 
 def tried(pane):
-    return [card for card in pane.cards if not card.candidate.against and "steps" in card.words]
+    return [card for card in pane.cards if not card.candidate.against and "JND" in card.words]
 
 
 def test_candidates_are_tried_and_one_becomes_the_cut(qtbot, proving):
@@ -132,7 +132,7 @@ def test_worst_places_are_one_key_away(qtbot, proving):
     assert page.view.port.zoom > fitted
     qtbot.keyClick(page.view, Qt.Key.Key_N, Qt.KeyboardModifier.ShiftModifier)
     assert page.view.place == len(page.view.places) - 1
-    assert "steps just noticed" in page.words.text()
+    assert " JND" in page.words.text()
     assert "SSIM" in page.words.text()
 
 

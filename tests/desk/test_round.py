@@ -87,9 +87,9 @@ def test_the_whole_round(qtbot, opened, tmp_path):
     box.activated.emit(box.currentIndex())
     assert session.job.cuts[-1].change == SetFormat("bc3")
     assert session.job.cuts[-1].targets == ()
-    # What errors count on, told by the use until it is chosen; and taken back.
+    # What errors count on, automatic until it is chosen; and automatic again.
     errors = window.survey.cuts.error_metric
-    assert errors.currentText() == "as used"
+    assert errors.currentText() == "automatic"
     errors.setCurrentIndex(errors.findText("by eye"))
     errors.activated.emit(errors.currentIndex())
     assert session.job.cuts[-1].change == SetErrorMetric(ErrorMetric.PERCEPTUAL)
@@ -189,11 +189,22 @@ def test_the_cut_list_removes_and_selects(qtbot, opened):
     click_row(qtbot, window, "plaster_base.png")
     session.cut(Cap(16), everywhere=False, keep=True)
     window.cuts.opener.setChecked(True)
-    assert window.cuts.list.count() == 2
-    assert "Lounge" in window.cuts.list.item(1).text()
-    window.cuts.list.setCurrentRow(0)
-    window.cuts.list.itemDoubleClicked.emit(window.cuts.list.item(0))
+    cuts = window.cuts.list
+    assert cuts.rowCount() == 2 and cuts.currentRow() == 1, "it opens on the newest"
+    assert [cuts.item(1, column).text() for column in (1, 2, 3)] == ["Cap 16", "plaster_base.png", "Lounge"]
+    # Each says what comes back without it; one that is switched off counts no more, and is kept.
+    qtbot.waitUntil(lambda: cuts.item(0, 4).text() not in ("", "0 B"), timeout=10000)
+    total = session.plan().total("memory")
+    cuts.item(0, 0).setCheckState(Qt.CheckState.Unchecked)
+    assert [cut.enabled for cut in session.job.cuts] == [False, True] and session.plan().total("memory") > total
+    qtbot.waitUntil(lambda: cuts.item(0, 4).text() == "off", timeout=10000)
+    session.undo()
+    assert session.plan().total("memory") == total
+    cuts.setCurrentCell(0, 1)
+    qtbot.mouseClick(window.cuts.edit, Qt.MouseButton.LeftButton)
     assert [session.inventory.textures[row].path for row in session.selected] == ["wall/brick_n.png"]
+    window.activateWindow()
+    assert window.focusWidget() is window.survey.cuts.cap
     qtbot.mouseClick(window.cuts.remove, Qt.MouseButton.LeftButton)
     assert [cut.change for cut in session.job.cuts] == [Cap(16)]
     assert "remove" in session.history.undo_name

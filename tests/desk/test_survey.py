@@ -66,15 +66,15 @@ def test_a_finding_is_mended_for_all_at_once(qtbot, opened):
     window.survey.show_finding("more-size-than-detail")
     assert shown(window) == {"sky_base.png", "fog_base.png"}
     pane = window.survey.findings
-    assert "Mend all 2" in pane.mend.text() and "no detail above a quarter" in said(pane, "What the findings say")
-    qtbot.mouseClick(pane.mend, Qt.MouseButton.LeftButton)
+    assert pane.fix.text() == "Fix all 2" and "no detail above a quarter" in said(pane, "What the findings say")
+    qtbot.mouseClick(pane.fix, Qt.MouseButton.LeftButton)
     (cut,) = session.job.cuts
     assert cut.change == Cap(64) and set(cut.assets) == {"sky_base.png", "fog_base.png"} and cut.targets == ("lounge",)
     qtbot.waitUntil(lambda: "more-size-than-detail" not in {f.code for f in session.findings()}, timeout=WAIT)
-    assert session.history.undo_name.startswith("mend")
+    assert session.history.undo_name.startswith("fix")
     session.undo()
     qtbot.waitUntil(lambda: "more-size-than-detail" in {f.code for f in session.findings()}, timeout=WAIT)
-    # "Not here", with a reason that the job keeps.
+    # Suppressed, with a reason that the job keeps.
     session.select([row(window, "fog_base.png")])
     window.survey.show_finding("more-size-than-detail")
     session.select([row(window, "sky_base.png"), row(window, "fog_base.png")])
@@ -83,8 +83,14 @@ def test_a_finding_is_mended_for_all_at_once(qtbot, opened):
         ("sky_base.png", "they are meant to be soft"), ("fog_base.png", "they are meant to be soft"),
     }  # fmt: skip
     qtbot.waitUntil(lambda: "more-size-than-detail" not in {f.code for f in session.findings()}, timeout=WAIT)
-    qtbot.mouseClick(pane.heard, Qt.MouseButton.LeftButton)
+    # What is suppressed can be listed, with its reason, and restored.
+    qtbot.mouseClick(pane.show_suppressed, Qt.MouseButton.LeftButton)
+    pane.choose("more-size-than-detail")
+    assert "suppressed: they are meant to be soft" in said(pane, "What the findings say")
+    session.select(())
+    qtbot.mouseClick(pane.restore, Qt.MouseButton.LeftButton)
     assert session.job.suppressed == ()
+    qtbot.waitUntil(lambda: not pane.show_suppressed.isVisible(), timeout=WAIT)
 
 
 def test_the_filter_field(qtbot, opened):
@@ -208,14 +214,14 @@ def test_a_role_set_by_hand(opened):
     window, session = opened, opened.session
     session.select([row(window, "loose_mask.png")])
     box = window.survey.cuts.role
-    assert box.currentText() == "as told"
+    assert box.currentText() == "automatic"
     box.setCurrentIndex(box.findData(Role.HEIGHT))
     box.activated.emit(box.currentIndex())
     guess = session.inventory.roles[row(window, "loose_mask.png")]
     assert (guess.role, guess.certainty) == (Role.HEIGHT, Certainty.CHOSEN)
     assert box.currentText() == "Height"
     session.undo()
-    assert session.inventory.roles[row(window, "loose_mask.png")].role is Role.MASK and box.currentText() == "as told"
+    assert session.inventory.roles[row(window, "loose_mask.png")].role is Role.MASK and box.currentText() == "automatic"
 
 
 def test_targets_are_edited_checked_and_exchanged(qtbot, opened, tmp_path):

@@ -157,7 +157,7 @@ def _print_plan(found: Fit, limits: dict[str, int]) -> None:
                 f"{problem.jnd(pick):.2f}",
             )
         )
-    heads = ["texture", "now", "proposed", *(f"{line} saved" for line in problem.lines), "steps seen"]
+    heads = ["texture", "now", "proposed", *(f"{line} saved" for line in problem.lines), "JND"]
     console().print(table(heads, rows, right=tuple(range(3, 4 + len(problem.lines)))))
     click.echo("Why not better:")
     for group in found.changed():

@@ -86,9 +86,9 @@ def show(path: Path) -> None:
         kind = kind_of(maker)
         click.echo(f"{kind.tag}: {maker.name}, of {kind.origin(maker)}")
     for place, cut in enumerate(job.cuts, 1):
-        click.echo(f"{place}. {cut.label} ({', '.join(cut.targets) or 'all targets'})")
+        click.echo(f"{place}. {cut.label} ({', '.join(cut.targets) or 'all targets'}){'' if cut.enabled else ' off'}")
     for suppression in job.suppressed:
-        click.echo(f"quiet: {suppression.code} on {suppression.path}: {suppression.reason}")
+        click.echo(f"suppressed: {suppression.code} on {suppression.path}: {suppression.reason}")
 
 
 def _matching(source: Source, where: str, targets: tuple[str, ...]) -> tuple[str, ...]:

@@ -27,7 +27,8 @@ from oaktrim.core.units import size_text
 def rehearse_command(path: Path, name: str, where: str, most: int, form: str) -> None:
     """Say what uploading the sources of PATH costs in looks, against cutting them here first.
 
-    Errors are steps just noticed, at the size that a texture has on the screen. Exit status: 0; 2 when PATH cannot be read.
+    Errors are in JND (just noticeable differences), at the size that a texture has on the screen.
+    Exit status: 0; 2 when PATH cannot be read.
     """
     source = source_at(path)
     found = weigh_source(source, (name,), seen=True)

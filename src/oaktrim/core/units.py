@@ -22,6 +22,17 @@ def bytes_text(count: int) -> str:
     return f"{count} B" if unit == 0 else f"{three_digits(value)} {_BINARY[unit]}"
 
 
+def change_text(change: int, about: bool = False, gain: str = "+") -> str:
+    """Return a change in bytes with its sign, such as "−16.5 KiB", "about −16.5 KiB" where it is estimated.
+
+    Parameters
+    ----------
+    gain : the sign of what grows; empty where only what shrinks is marked
+    """
+    sign = "−" if change < 0 else gain
+    return f"{'about ' if about else ''}{sign}{bytes_text(abs(change))}"
+
+
 def bytes_like(count: int, stated: str) -> str:
     """Return bytes in the unit that a limit is stated in, such as "40 MB"."""
     unit = stated.strip().split()[-1] if " " in stated.strip() else ""

@@ -351,6 +351,11 @@ class Job(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
                 cuts.append(msgspec.structs.replace(cut, assets=others))
         return msgspec.structs.replace(self, cuts=tuple(cuts))
 
+    def with_cut_enabled(self, place: int, on: bool) -> Job:
+        """Return the job with one of its cuts counting, or only kept."""
+        cut = msgspec.structs.replace(self.cuts[place], enabled=on)
+        return msgspec.structs.replace(self, cuts=(*self.cuts[:place], cut, *self.cuts[place + 1 :]))
+
     def without_cut(self, place: int) -> Job:
         """Return the job without one of its cuts."""
         return msgspec.structs.replace(self, cuts=self.cuts[:place] + self.cuts[place + 1 :])

@@ -72,7 +72,7 @@ def _blurred(plane: Plane, sigma: float) -> Plane:
 def perceptual_error_map(
     a: NDArray[np.floating], b: NDArray[np.floating], pixels_a_degree: float = PIXELS_A_DEGREE
 ) -> Plane:
-    """Return how far each pixel is seen to differ, in steps that are just noticed.
+    """Return how far each pixel is seen to differ, in JND (just noticeable differences).
 
     Parameters
     ----------
@@ -108,7 +108,7 @@ def perceptual_mean_square(
     weight: Plane | None = None,
     pixels_a_degree: float = PIXELS_A_DEGREE,
 ) -> float:
-    """Return the mean square of how far two pictures are seen to differ, in squares of steps that are just noticed.
+    """Return the mean square of how far two pictures are seen to differ, in squares of JND (just noticeable differences).
 
     By Parseval's theorem the mean square of a filtered picture is the sum of the squares of its cosine transform, each
     times the square of the filter's response there; a transform takes a fifth of the time of the filters. Only where a

@@ -128,7 +128,7 @@ class SetErrorMetric(msgspec.Struct, frozen=True, forbid_unknown_fields=True, ta
 
     @property
     def label(self) -> str:
-        return f"Errors counted: {ERROR_METRIC_WORDS[self.error_metric]}"
+        return f"Error metric: {ERROR_METRIC_WORDS[self.error_metric]}"
 
     @property
     def code(self) -> int:
@@ -216,22 +216,24 @@ KINDS: tuple[type[Change], ...] = get_args(Change)
 SETTING_KINDS: tuple[type[SettingChange], ...] = get_args(SettingChange)
 
 
-class Cut(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+class Cut(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
     """One planned change.
 
     Parameters
     ----------
     assets : paths of the textures it is on, below the job's root
     targets : ids of the targets it is for; empty for all
+    enabled : it counts; otherwise it is only kept
     """
 
     change: Change
     assets: tuple[FilePath, ...]
     targets: tuple[str, ...] = ()
+    enabled: bool = True
 
     def is_for(self, target: str) -> bool:
         """Say whether the cut counts on a target."""
-        return not self.targets or target in self.targets
+        return self.enabled and (not self.targets or target in self.targets)
 
     def supersedes(self, other: Cut) -> bool:
         """Say whether this cut makes an earlier one pointless: the same kind of change on the same textures."""
@@ -244,6 +246,10 @@ class Cut(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     @property
     def label(self) -> str:
         """The cut in words."""
+        return f"{self.change.label} · {self.subject}"
+
+    @property
+    def subject(self) -> str:
+        """What the cut is on, in words."""
         count = len(self.assets)
-        on = self.assets[0].rsplit("/", 1)[-1] if count == 1 else f"{count} textures"
-        return f"{self.change.label} · {on}"
+        return self.assets[0].rsplit("/", 1)[-1] if count == 1 else f"{count} textures"

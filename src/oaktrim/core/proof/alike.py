@@ -41,7 +41,7 @@ class ViewAlike:
 
     Parameters
     ----------
-    outline : pixels that only one of them covers; psnr : dB, infinite where nothing differs; jnd : steps just noticed
+    outline : pixels that only one of them covers; psnr : dB, infinite where nothing differs; jnd : JND
     worst : steps at the worst place; place : (3,) where in the world that is
     """
 
@@ -72,7 +72,7 @@ class Alike:
 
     @property
     def jnd(self) -> float:
-        """The greatest of the views' steps."""
+        """The greatest JND of the views."""
         return max(view.jnd for view in self.views)
 
     @property

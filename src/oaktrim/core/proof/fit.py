@@ -209,7 +209,7 @@ def _made(
     cache: SurveyCache,
     max_pixels: int,
 ) -> Task[tuple[float | None, int | None]]:
-    """Return the steps and the packed bytes of a choice really made; nothing where it cannot be."""
+    """Return the JND and the packed bytes of a choice really made; nothing where it cannot be."""
     row, key = problem.groups[int(problem.choices.texture[choice])].rows[0], problem.keys[choice]
     size, name = ratios.measured.get(row, {}).get(key), loss_key(problem, choice)
     if name in known and size is not None:

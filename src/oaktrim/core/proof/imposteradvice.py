@@ -34,7 +34,7 @@ _TRIALS: tuple[dict[str, Any], ...] = (
 )
 # Of overlap lost, that weighs as much as one step just noticed.
 _LOST = 0.08
-# How much less like a family may be that is drawn without a shader of its own, in steps just noticed.
+# How much less like a family may be that is drawn without a shader of its own, in JND.
 _PLAIN = 0.5
 
 
@@ -48,7 +48,7 @@ class Trial:
 
     @property
     def loss(self) -> float:
-        """What is lost, in steps just noticed; a family that needs a shader of its own has to be better by a little."""
+        """What is lost, in JND; a family that needs a shader of its own has to be better by a little."""
         silhouette = max(0.0, self.likeness.ceiling - self.likeness.overlap) / _LOST
         return self.likeness.jnd + silhouette + (_PLAIN if self.settings.family.of_frames else 0.0)
 

@@ -47,7 +47,7 @@ class LikenessAt:
     ----------
     pixels : the height; overlap : of where each covers more than half a pixel, both over either
     ceiling : the same of the thing itself and itself moved by half a pixel
-    psnr : dB of the colour where both are; jnd : steps just noticed, of the worst view
+    psnr : dB of the colour where both are; jnd : JND, of the worst view
     apart : pixels between their silhouettes where these are farthest apart, of the worst view (the distance of Hausdorff)
     own_jnd : the same of the thing itself and itself moved by half a pixel
     """

@@ -1,7 +1,7 @@
 """How far what ships is from its source, measured as the role wants: colour to the eye, directions by angle, data by value.
 
-The unit that all roles share is the step that is just noticed. For colour it is 0.02 of OKLab. For normals 2 degrees, and for data
-2 % of the range, are taken as one step: what a lit surface changes by about as much with.
+The unit that all roles share is the JND, the just noticeable difference. For colour it is 0.02 of OKLab. For normals 2 degrees,
+and for data 2 % of the range, are taken as one: what a lit surface changes by about as much with.
 """
 
 from __future__ import annotations
@@ -33,7 +33,7 @@ _APART = 2
 
 @dataclass(frozen=True)
 class Region:
-    """A part of the compared frame, and how far it differs, in steps that are just noticed (root of the mean square)."""
+    """A part of the compared frame, and how far it differs, in JND (just noticeable differences) (root of the mean square)."""
 
     x: int
     y: int
@@ -49,7 +49,7 @@ class Quality:
     Parameters
     ----------
     jnd : just noticeable differences: root of the mean square of the map
-    map : steps just noticed at each pixel, (H, W) float32, of the source's frame or of a halving of it
+    map : JND at each pixel, (H, W) float32, of the source's frame or of a halving of it
     scale : pixels of the source to one of the map
     wanted, got : what was compared, as `working_values` returns it
     """
@@ -151,7 +151,7 @@ def working_values(image: Image, role: Role) -> Plane:
 
 
 def map_between(a: Plane, b: Plane, role: Role) -> Plane:
-    """Return how far two pictures differ at each pixel, in steps that are just noticed.
+    """Return how far two pictures differ at each pixel, in JND (just noticeable differences).
 
     Parameters
     ----------
@@ -300,7 +300,7 @@ def _figures(a: Plane, b: Plane, role: Role, jnd: Plane) -> tuple[tuple[str, str
     each_band(work, len(jnd), (0, 0))
     mean_square = sum(squares[start] for start in sorted(squares)) / (3 * jnd.size)
     found = [
-        ("seen, 99 % under", f"{np.percentile(jnd, 99):.2f} steps"),
+        ("seen, 99 % under", f"{np.percentile(jnd, 99):.2f} JND"),
         ("PSNR", decibels_text(decibels(mean_square))),
         ("SSIM", f"{ssim(luma_a, luma_b):.4f}"),
         ("gradients lost", f"{banding(luma_a * 255, luma_b * 255) * 100:.1f} %"),

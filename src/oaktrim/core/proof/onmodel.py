@@ -112,7 +112,7 @@ class Compared:
 
     Parameters
     ----------
-    steps : (H, W) float32, steps just noticed
+    steps : (H, W) float32, JND
     jnd : root of the mean square of the steps, and psnr in dB, infinite where nothing differs, over what shows something
     """
 

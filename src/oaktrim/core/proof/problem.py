@@ -1,6 +1,6 @@
 """What can be decided when a budget is to be met: for each texture, or several alike, the sizes and formats it could ship as.
 
-Loss is the mean square of steps just noticed, weighted by what a texture is used as, how large it is, and by how many; those with
+Loss is the mean square of JND, weighted by what a texture is used as, how large it is, and by how many; those with
 the same pixels decide as one and count once.
 """
 
@@ -126,7 +126,7 @@ class Problem:
         return self.groups[group].options[choice - int(self.choices.first[group])]
 
     def jnd(self, choice: int) -> float:
-        """Return how far a choice is seen to differ, in steps just noticed."""
+        """Return how far a choice is seen to differ, in JND."""
         weight = self.groups[int(self.choices.texture[choice])].weight
         return float(np.sqrt(self.choices.loss[choice] / weight)) if weight else 0.0
 

@@ -48,7 +48,7 @@ class Rehearsal:
         return self.sent != self.becomes
 
     def as_json(self) -> dict[str, Any]:
-        """Return it as JSON has it; errors are in steps just noticed at the size on the screen."""
+        """Return it as JSON has it; errors are in JND at the size on the screen."""
         return {
             "path": self.path, "sent": list(self.sent), "becomes": list(self.becomes), "format": self.format,
             "upload_jnd": round(self.upload.quality.jnd, 3), "by_hand_jnd": round(self.by_hand.quality.jnd, 3),

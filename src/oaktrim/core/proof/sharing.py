@@ -107,7 +107,7 @@ class Swap:
 
     Parameters
     ----------
-    path : of the texture whose place is taken; jnd : how far both are apart as they are seen, in steps just noticed
+    path : of the texture whose place is taken; jnd : how far both are apart as they are seen, in JND
     """
 
     path: str

@@ -164,7 +164,7 @@ def sketch(
 
 
 def _by_parts(tiles: _Tiles, options: Sequence[Option]) -> dict[Option, float]:
-    """Return the steps of options without a loss: those of the present size measured, others from both their parts."""
+    """Return the JND of options without a loss: those of the present size measured, others from both their parts."""
     plain = list(dict.fromkeys(replace(option, loss=0.0) for option in options))
     here = {option: tiles.jnd(option.side, option.format) for option in plain if not option.side}
     of_format = {option.format: jnd for option, jnd in here.items()}
@@ -178,7 +178,7 @@ def _by_parts(tiles: _Tiles, options: Sequence[Option]) -> dict[Option, float]:
 
 
 def _typical(problem: Problem, found: dict[int, NDArray[np.float64]]) -> Callable[[Group, Option], float]:
-    """Return what tells the steps of an option from those of other textures, by role, halvings and format."""
+    """Return what tells the JND of an option from those of other textures, by role, halvings and format."""
     inventory, footprint = problem.plan.inventory, problem.plan.footprint
     gathered: dict[tuple[object, ...], list[float]] = {}
 
@@ -205,7 +205,7 @@ def _typical(problem: Problem, found: dict[int, NDArray[np.float64]]) -> Callabl
 
 
 def _with_losses(options: Sequence[Option], plain: dict[Option, float]) -> list[float]:
-    """Return the steps of options from those of the same without a loss: what is lost is a part of what encoding loses.
+    """Return the JND of options from those of the same without a loss: what is lost is a part of what encoding loses.
 
     Beside the format that is nearest to the source at that size, the rest is what that size loses.
     """
@@ -292,7 +292,7 @@ class _Tiles:
         return max(0.0, float(np.log2(self.now / side)))
 
     def jnd(self, side: int, name: str | None) -> float:
-        """Return how far the source is seen to differ from itself at a size and in a format, in steps just noticed.
+        """Return how far the source is seen to differ from itself at a size and in a format, in JND.
 
         Parameters
         ----------
@@ -316,7 +316,7 @@ class _Tiles:
 
 
 def _all_steps(tiles: _Tiles, options: Sequence[Option]) -> list[float]:
-    """Return the steps of options; where the source cannot be read, what ships now loses nothing."""
+    """Return the JND of options; where the source cannot be read, what ships now loses nothing."""
     if not tiles.tiles:
         return [0.0] + [1e3] * (len(options) - 1)
     return [tiles.jnd(option.side, option.format) for option in options]

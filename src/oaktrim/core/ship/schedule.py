@@ -58,7 +58,7 @@ def check_place(inventory: Inventory, out: Path, names: list[str]) -> None:
     root = inventory.root
     names = [*names, *(model.path for model in shippable(inventory))]
     for row in inventory.unmade:
-        raise ShipError(f"{row.path} cannot be made: {row.error}; mend or remove its maker, and ship again")
+        raise ShipError(f"{row.path} cannot be made: {row.error}; change or remove its maker, and ship again")
     real_root, real_out = Path(os.path.realpath(root)), Path(os.path.realpath(out))
     if real_out.is_relative_to(real_root):
         raise ShipError(f"{out}: the output folder is inside the source tree {root}; sources are never written")

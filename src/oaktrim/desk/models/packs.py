@@ -17,7 +17,7 @@ from oaktrim.core.makers.registry import of_type
 from oaktrim.core.survey.derived import MATERIAL_MARK
 from oaktrim.core.survey.facts import TextureFacts
 from oaktrim.core.targets.target import Target
-from oaktrim.core.units import bytes_text, size_text
+from oaktrim.core.units import change_text, size_text
 from oaktrim.desk.session.session import Session
 
 Index = QModelIndex | QPersistentModelIndex
@@ -126,9 +126,7 @@ class PackModel(QAbstractTableModel):
             sizes = [(self.facts[p].width, self.facts[p].height) for p in row.pack.inputs if p in self.facts]
             return size_text(*pack_size(row.pack, sizes))
         if index.column() == count + 2:
-            return (
-                "" if row.saves is None else bytes_text(row.saves) if row.saves >= 0 else f"−{bytes_text(-row.saves)}"
-            )
+            return "" if row.saves is None else change_text(row.saves, gain="")
         return f"▲ {row.problems[0]}" if row.problems else ("made" if row.made else "ready")
 
 
@@ -209,9 +207,8 @@ def pack_totals(planner: Planner, targets: Sequence[Target], row: PackRow) -> li
             change = saved(before, after, pack.name, line)
             if change is not None:
                 # What is not made yet packs as a guess.
-                about = "~" if line == "package" and not row.made else ""
-                sign = "−" if change > 0 else "+"
-                parts.append(f"{sign}{about}{bytes_text(abs(change))} {line}" if change else f"{line} as before")
+                words = change_text(-change, about=line == "package" and not row.made)
+                parts.append(f"{words} {line}" if change else f"{line} as before")
         lines.append(f"{target.name}: {', '.join(parts) or 'not made'}")
     if pack.materials:
         more = f" and {len(pack.materials) - 3} more" if len(pack.materials) > 3 else ""

@@ -7,12 +7,12 @@ from PySide6.QtGui import QColor, QImage, QPainter, QPixmap
 from PySide6.QtWidgets import QWidget
 
 from oaktrim.core.proof.fit import Fit, why
-from oaktrim.core.units import bytes_text
+from oaktrim.core.units import change_text
 from oaktrim.desk.look.tokens import tokens
 
 Index = QModelIndex | QPersistentModelIndex
 
-_HEADS = ("", "worst part", "texture", "now", "proposed", "saved", "steps", "why not better")
+_HEADS = ("", "worst part", "texture", "now", "proposed", "saved", "JND", "why not better")
 PAIR_WIDE, PAIR_HIGH = 124, 56
 
 
@@ -115,7 +115,7 @@ class Proposals(QAbstractTableModel):
             return f"{option.side or side} {option.label}"
         if column == 5:
             saved = int(problem.choices.cost[0, first] - problem.choices.cost[0, pick])
-            return f"{'−' if saved < 0 else ''}{bytes_text(abs(saved))}"
+            return change_text(saved, gain="")
         if column == 6:
             return f"{problem.jnd(pick):.2f}"
         return why(self.fit, group)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import OrderedDict
 from collections.abc import Callable
+from dataclasses import dataclass
 
 import numpy as np
 from PySide6.QtCore import QObject, QRunnable, QThreadPool, Signal
@@ -27,16 +28,28 @@ def thumbnail_codes(image: Image, side: int) -> np.ndarray:
     return np.ascontiguousarray(few)
 
 
+@dataclass(frozen=True, eq=False)
+class _Made:
+    codes: np.ndarray | None = None
+    pixmap: QPixmap | None = None
+
+
 class Thumbnails(QObject):
-    """Pictures by content; those that are not there yet are made one after the other, the newest wish first."""
+    """Pictures by content; those that are not there yet are made one after the other, the newest wish first.
+
+    Parameters
+    ----------
+    side : pixels of the longest side; a survey keeps those of `SIDE`
+    """
 
     ready = Signal(int)
 
-    def __init__(self, cache: SurveyCache, parent: QObject | None = None) -> None:
+    def __init__(self, cache: SurveyCache, parent: QObject | None = None, side: int = SIDE) -> None:
         super().__init__(parent)
-        self._cache = cache
+        self._cache, self._side = cache, side
         self._inventory: Inventory | None = None
-        self._made: OrderedDict[str, QPixmap | None] = OrderedDict()
+        self._made: OrderedDict[str, _Made] = OrderedDict()
+        self._kept = _KEPT * SIDE**2 // side**2
         self._wishes: OrderedDict[str, int] = OrderedDict()
         self._busy = False
         self._pool = QThreadPool(self)
@@ -57,6 +70,13 @@ class Thumbnails(QObject):
 
     def of(self, row: int) -> QPixmap | None:
         """Return the picture of a texture, or None and have it made."""
+        return self._wanted(row).pixmap
+
+    def codes_of(self, row: int) -> np.ndarray | None:
+        """Return the same as codes, RGBA (H, W, 4) uint8, or None and have it made."""
+        return self._wanted(row).codes
+
+    def _wanted(self, row: int) -> _Made:
         assert self._inventory is not None
         texture = self._inventory.textures[row]
         if texture.content in self._made:
@@ -68,7 +88,7 @@ class Thumbnails(QObject):
             while len(self._wishes) > _WAITING:
                 self._wishes.popitem(last=False)
             self._next()
-        return None
+        return _Made()
 
     def _next(self) -> None:
         if self._busy or not self._wishes or self._inventory is None:
@@ -78,12 +98,12 @@ class Thumbnails(QObject):
         inventory = self._inventory
 
         def make() -> None:
-            kept = self._cache.thumbnail(content)
+            kept = self._cache.thumbnail(content) if self._side <= SIDE else None
             if kept is not None:
                 self._done.emit(content, row, kept)
                 return
             try:
-                codes: np.ndarray | None = thumbnail_codes(read_source(inventory, row), SIDE)
+                codes: np.ndarray | None = thumbnail_codes(read_source(inventory, row), self._side)
             except (OakTrimError, MemoryError):
                 codes = None
             self._done.emit(content, row, codes)
@@ -92,14 +112,14 @@ class Thumbnails(QObject):
 
     def _take(self, content: str, row: int, codes: np.ndarray | None) -> None:
         self._busy = False
-        pixmap = None
+        made = _Made()
         if codes is not None:
             height, width = codes.shape[:2]
             codes = np.ascontiguousarray(codes)
             picture = QImage(codes.data, width, height, 4 * width, QImage.Format.Format_RGBA8888)
-            pixmap = QPixmap.fromImage(picture.copy())
-        self._made[content] = pixmap
-        while len(self._made) > _KEPT:
+            made = _Made(codes, QPixmap.fromImage(picture.copy()))
+        self._made[content] = made
+        while len(self._made) > self._kept:
             self._made.popitem(last=False)
         self.ready.emit(row)
         self._next()

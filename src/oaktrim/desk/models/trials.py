@@ -22,7 +22,7 @@ _KEPT, _REGION = 400, 96
 
 @dataclass(frozen=True, eq=False)
 class Tried:
-    """What a trial came to: steps just noticed, packed bytes, seconds, and the worst part before and after."""
+    """What a trial came to: JND, packed bytes, seconds, and the worst part before and after."""
 
     jnd: float
     package: int

@@ -121,9 +121,12 @@ class Plans(QObject):
         # The job is kept beside its total: as long as it is, no other can have its identity.
         key = (id(job), self._shown.watched.id)
         if key not in self._totals:
-            plan = self._shown.planner().plan_of(job, self._shown.watched)
-            self._totals[key] = (job, plan.total("memory"))
+            self._totals[key] = (job, self.weigh(job, self._shown.watched))
         return self._totals[key][1]
+
+    def weigh(self, job: Job, target: Target) -> int:
+        """Return the texture memory of another job on a target; it is not kept."""
+        return self._shown.planner().plan_of(job, target).total("memory")
 
     def findings(self) -> list[Finding]:
         """Return the findings on the watched target; those that the job keeps quiet are left out."""

@@ -26,7 +26,7 @@ from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.survey.roles import Certainty, Role
 from oaktrim.core.targets.footprint import weigh_nothing
 from oaktrim.core.targets.target import Target
-from oaktrim.core.units import bytes_text
+from oaktrim.core.units import change_text
 from oaktrim.desk.session.document import Document, Opened
 from oaktrim.desk.session.plans import Plans
 from oaktrim.desk.session.sights import Sights
@@ -179,8 +179,7 @@ class Session(QObject):
                 was = self.plan().total("memory")
                 self._take_again(tree)
                 change = self.plan().total("memory") - was
-                sign = "+" if change >= 0 else "−"
-                self.disk_changed.emit(f"{told}: {sign}{bytes_text(abs(change))} on {self.watched.name}")
+                self.disk_changed.emit(f"{told}: {change_text(change)} on {self.watched.name}")
 
         self._surveys.look(self.root, self.job, before, self.inventory, done, self.look_at_disk, remembered)
 
@@ -331,7 +330,7 @@ class Session(QObject):
             self._plans.forget_cut()
             self.plans_changed.emit()
 
-    def take_back(self, kind: type, everywhere: bool) -> None:
+    def remove_changes(self, kind: type, everywhere: bool) -> None:
         """Take one kind of cut off the selected textures, for the watched target or for all."""
         if self.inventory is None or self.history is None:
             return
@@ -355,6 +354,22 @@ class Session(QObject):
         """Remove one cut of the list."""
         cut = self.job.cuts[place]
         self.edit(self.job.without_cut(place), f"remove {cut.label}")
+
+    def enable_cut(self, place: int, on: bool) -> None:
+        """Have one cut of the list count, or only be kept."""
+        self.edit(self.job.with_cut_enabled(place, on), f"{'use' if on else 'leave out'} {self.job.cuts[place].label}")
+
+    def saved_by_cut(self, place: int) -> tuple[Target, int]:
+        """Return the texture memory that one cut takes off the watched target, or off its own where it is not for that.
+
+        It is 0 where the cut does not count.
+        """
+        job, cut = self.job, self.job.cuts[place]
+        own = [target for target in self.targets if target.id in cut.targets]
+        target = own[0] if own and self.watched not in own else self.watched
+        if not cut.enabled:
+            return target, 0
+        return target, self._plans.weigh(job.without_cut(place), target) - self.plan(target.id).total("memory")
 
     def _take_demand(self) -> None:
         """Show what sightlines ask for, and what is wrong by that."""

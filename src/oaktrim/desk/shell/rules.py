@@ -13,7 +13,7 @@ from oaktrim.desk.widgets.ruler import BudgetRule, Reading
 
 
 class RulesBand(QFrame):
-    """Rulers for the byte limits of the watched target, two beside each other."""
+    """Rulers for the byte limits of the watched target, two beside each other on one grid; a single one has the width."""
 
     family_clicked = Signal(str)
 
@@ -51,8 +51,9 @@ class RulesBand(QFrame):
             ruler = BudgetRule()
             ruler.family_clicked.connect(self.family_clicked)
             rulers[key] = ruler
-            alone = place == len(keys) - 1 and place % 2 == 0
-            self._grid.addWidget(ruler, place // 2, place % 2, 1, 2 if alone else 1)
+            self._grid.addWidget(ruler, place // 2, place % 2)
+        for column in (0, 1):
+            self._grid.setColumnStretch(column, 1 if column < len(keys) else 0)
         self.setVisible(bool(self.rulers))
         self.refresh()
 

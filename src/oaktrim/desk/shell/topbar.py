@@ -4,11 +4,17 @@ from __future__ import annotations
 
 from functools import partial
 
+from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import QButtonGroup, QHBoxLayout, QLabel, QPushButton, QWidget
 
 from oaktrim.core.plan.status import limits_of
 from oaktrim.desk.look.properties import with_properties
 from oaktrim.desk.session.session import Session
+from oaktrim.desk.widgets.elidedlabel import ElidedLabel
+
+_FIND, _FIND_SHORT = "Find a texture or an action   Ctrl+K", "Find   Ctrl+K"
+# A window narrower than this has more use for the words on what is open.
+_ROOM_TO_FIND = 1240
 
 
 class TopBar(QWidget):
@@ -18,9 +24,9 @@ class TopBar(QWidget):
         super().__init__(parent)
         self._session = session
         self.menu_key = QPushButton("Job ▾")
-        self.find_key = QPushButton("Find a texture or an action   Ctrl+K")
+        self.find_key = with_properties(QPushButton(_FIND), accessibleName="Find a texture or an action")
         self._title = with_properties(QLabel("Oak Trim"), objectName="title")
-        self._about = with_properties(QLabel(), objectName="soft")
+        self._about = with_properties(ElidedLabel(), objectName="soft")
         self._targets = QHBoxLayout()
         self._targets.setSpacing(4)
         self._target_group = QButtonGroup(self)
@@ -40,6 +46,9 @@ class TopBar(QWidget):
             signal.connect(self._show_title)
         session.disk_changed.connect(self._show_news)
 
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        self.find_key.setText(_FIND if self.width() >= _ROOM_TO_FIND else _FIND_SHORT)
+
     def _show_title(self) -> None:
         session = self._session
         if session.history is None or session.inventory is None:
@@ -56,7 +65,6 @@ class TopBar(QWidget):
 
     def _show_news(self, words: str) -> None:
         self._about.setText(f"↻ {words}")
-        self._about.setToolTip(f"On disk: {words}")
 
     def _show_targets(self) -> None:
         session = self._session

@@ -201,6 +201,7 @@ class Window(QMainWindow):
         self.welcome.chosen.connect(self.files.open_path)
         self.rules.family_clicked.connect(self._show_family)
         self.survey.findings.maker_wanted.connect(self._use_maker)
+        self.cuts.edit_wanted.connect(self._edit_cut)
         self.cuts.ship_wanted.connect(partial(self.reveal, self.ship))
         self.swatch.rung_chosen.connect(self._change_step)
         self.swatch.proof_wanted.connect(partial(self.reveal, self.proof))
@@ -262,8 +263,16 @@ class Window(QMainWindow):
         kind = type(self.session.job.cuts[step.cut].change) if step.cut is not None else None
         self.survey.focus_kind(kind)
 
+    def _edit_cut(self, place: int) -> None:
+        """Select what a cut is on, and go to the control that changes it."""
+        cut, inventory = self.session.job.cuts[place], self.session.inventory
+        assert inventory is not None
+        self.session.select(tuple(int(row) for row in inventory.rows(cut.assets)))
+        self.reveal(self.survey)
+        self.survey.focus_kind(type(cut.change))
+
     def _use_maker(self, remedy: Remedy) -> None:
-        """Open the maker that mends a finding, on what is selected."""
+        """Open the maker that fixes a finding, on what is selected."""
         if remedy is Remedy.ATLAS:
             self.reveal(self.atlas)
             self.atlas.begin()

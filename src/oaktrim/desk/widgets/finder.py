@@ -7,7 +7,9 @@ from dataclasses import dataclass
 
 from PySide6.QtCore import QEvent, QObject, Qt
 from PySide6.QtGui import QKeyEvent
-from PySide6.QtWidgets import QDialog, QLineEdit, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QDialog, QLabel, QLineEdit, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
+
+from oaktrim.desk.look.properties import with_properties
 
 _MOST = 60
 
@@ -50,6 +52,8 @@ class Finder(QDialog):
         column.setContentsMargins(8, 8, 8, 8)
         column.addWidget(self.line)
         column.addWidget(self.list)
+        self.nothing = with_properties(QLabel(wordWrap=True), visible=False, accessibleName="What was not found")
+        column.addWidget(self.nothing)
         self.line.textChanged.connect(self._find)
         self.line.installEventFilter(self)
         self.list.itemActivated.connect(lambda _: self._do())
@@ -63,6 +67,11 @@ class Finder(QDialog):
         for row in self._found:
             self.list.addItem(QListWidgetItem(f"{row.name}   —   {row.what}"))
         self.list.setCurrentRow(0)
+        self.list.setVisible(bool(self._found))
+        self.nothing.setVisible(not self._found)
+        self.nothing.setText(
+            f"Nothing is called “{wanted}”: no texture, no folder, no action. All words must occur in the name."
+        )
 
     def _do(self) -> None:
         place = self.list.currentRow()

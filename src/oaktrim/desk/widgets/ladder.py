@@ -104,8 +104,10 @@ class Ladder(QWidget):
             )
             plain.setBold(last)
             painter.setFont(plain)
-            painter.setPen(QColor(now.on_oak if last else now.ink))
-            painter.drawText(
-                board.adjusted(6, 0, 40, 0), Qt.AlignmentFlag.AlignVCenter, size_text(rung.width, rung.height)
-            )
+            words = size_text(rung.width, rung.height)
+            # What does not fit on its board stands beside it.
+            fits = QFontMetrics(plain).horizontalAdvance(words) + 8 <= board.width()
+            painter.setPen(QColor(now.on_oak if last and fits else now.ink))
+            left = board.left() + 6 if fits else board.right() + 4
+            painter.drawText(QRectF(left, top, room, _RUNG - 1), Qt.AlignmentFlag.AlignVCenter, words)
         painter.end()

@@ -92,7 +92,7 @@ def make_layer(image: Image, words: str = "", levels: Sequence[Image] = ()) -> L
 
 
 def difference_layer(steps: NDArray[np.float32], most: float, words: str) -> Layer:
-    """Return a map of steps just noticed as a picture, ink where nothing differs and white from `most` on."""
+    """Return a map of JND as a picture, ink where nothing differs and white from `most` on."""
     place = np.clip(steps / most, 0, 1) * 2
     low = np.minimum(place.astype(np.int64), 1)
     part = (place - low)[..., None]

@@ -71,7 +71,7 @@ def draw_scale(painter: QPainter, room: QRectF, most: float) -> None:
     painter.setFont(font)
     words = QRectF(bar.left(), plate.top() + 3, bar.width(), 13)
     painter.drawText(words, Qt.AlignmentFlag.AlignLeft, "0")
-    painter.drawText(words, Qt.AlignmentFlag.AlignHCenter, "steps just noticed")
+    painter.drawText(words, Qt.AlignmentFlag.AlignHCenter, "JND")
     painter.drawText(words, Qt.AlignmentFlag.AlignRight, f"{most:g}+")
 
 

@@ -11,7 +11,8 @@ from PySide6.QtWidgets import QWidget
 
 from oaktrim.desk.look.tokens import tokens
 
-_WIDE, _HIGH, _GAP, _PICTURE = 212, 140, 10, 92
+# A pair is so wide at least and at most; its pictures are nearly square, with two lines below.
+_WIDE, _WIDEST, _GAP, _WORDS = 212, 900, 10, 48
 
 
 @dataclass(frozen=True, eq=False)
@@ -39,6 +40,7 @@ class PairWall(QWidget):
         super().__init__(parent)
         self._pairs: list[Pair] = []
         self._lit = 0
+        self._wide = _WIDE
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("Worst parts before and after")
 
@@ -48,12 +50,25 @@ class PairWall(QWidget):
         self._lit = min(self._lit, max(0, len(self._pairs) - 1))
         self._settle()
 
+    def _high(self) -> int:
+        return (self._wide - 18) * 19 // 40 + _WORDS
+
     def _across(self) -> int:
-        return max(1, (self.width() - _GAP) // (_WIDE + _GAP))
+        return max(1, (self.width() - _GAP) // (self._wide + _GAP))
 
     def _settle(self) -> None:
-        down = -(-len(self._pairs) // self._across())
-        self.setMinimumHeight(down * (_HIGH + _GAP) + _GAP)
+        """Make pairs as large as lets all of them be seen at once, where that is large enough."""
+        outside = self.parentWidget()
+        room = outside.height() if outside is not None else self.height()
+        self._wide = _WIDE
+        for across in range(max(1, (self.width() - _GAP) // (_WIDE + _GAP)), 0, -1):
+            down = -(-len(self._pairs) // across)
+            wide = min(_WIDEST, (self.width() - _GAP) // across - _GAP)
+            self._wide, held = max(_WIDE, wide), self._wide
+            if down * (self._high() + _GAP) + _GAP > room:
+                self._wide = held
+                break
+        self.setMinimumHeight(-(-len(self._pairs) // self._across()) * (self._high() + _GAP) + _GAP)
         self.update()
 
     def sizeHint(self) -> QSize:
@@ -65,7 +80,9 @@ class PairWall(QWidget):
     def box(self, place: int) -> QRectF:
         """Return where a pair stands in the widget."""
         down, across = divmod(place, self._across())
-        return QRectF(_GAP + across * (_WIDE + _GAP), _GAP + down * (_HIGH + _GAP), _WIDE, _HIGH)
+        return QRectF(
+            _GAP + across * (self._wide + _GAP), _GAP + down * (self._high() + _GAP), self._wide, self._high()
+        )
 
     def _at(self, where: QPointF) -> int:
         return next((place for place in range(len(self._pairs)) if self.box(place).contains(where)), -1)
@@ -112,21 +129,21 @@ class PairWall(QWidget):
         painter.fillRect(box, QColor(now.sheet))
         painter.setPen(QPen(QColor(now.ink if lit and self.hasFocus() else now.line), 1))
         painter.drawRect(box)
-        half = (box.width() - 18) / 2
+        half, high = (box.width() - 18) / 2, self._high() - _WORDS
         for number, picture in enumerate((pair.before, pair.after)):
-            room = QRectF(box.left() + 8 + number * (half + 2), box.top() + 8, half, _PICTURE)
+            room = QRectF(box.left() + 8 + number * (half + 2), box.top() + 8, half, high)
             painter.fillRect(room, QColor(now.canvas))
             if picture is not None:
                 scale = max(room.width() / picture.width(), room.height() / picture.height())
-                wide, high = room.width() / scale, room.height() / scale
-                part = QRectF((picture.width() - wide) / 2, (picture.height() - high) / 2, wide, high)
+                part = QRectF(0, 0, room.width() / scale, room.height() / scale)
+                part.moveCenter(QRectF(picture.rect()).center())
                 painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform, scale < 2)
                 painter.drawImage(room, picture, part)
         metrics = QFontMetrics(font)
         font.setBold(True)
         painter.setFont(font)
         painter.setPen(QColor(now.ink))
-        line = QRectF(box.left() + 8, box.top() + _PICTURE + 12, box.width() - 16, 16)
+        line = QRectF(box.left() + 8, box.top() + high + 12, box.width() - 16, 16)
         figure = metrics.horizontalAdvance(pair.more) + 12
         name = metrics.elidedText(pair.name, Qt.TextElideMode.ElideMiddle, int(line.width() - figure - 14))
         painter.drawText(line, Qt.AlignmentFlag.AlignLeft, name)

@@ -28,6 +28,8 @@ from oaktrim.desk.look.tokens import Tokens, tokens
 _ROW, _GAP, _LABELS, _ROWS = 27, 3, 72, 4
 # Boards narrower than this stand together in one remainder.
 _LEAST = 3.0
+# So many of them are told by name at most.
+_NAMED = 8
 
 
 @dataclass(frozen=True)
@@ -254,13 +256,31 @@ class Planks(QWidget):
             self._paint_board(painter, now, rect, board)
         for rect, rest in self.rests:
             painter.fillRect(rect, QBrush(QColor(now.soft), Qt.BrushStyle.BDiagPattern))
-            text = f"{len(rest)} smaller"
-            ground = QRectF(rect.left() + 4, rect.top() + 5, QFontMetrics(font).horizontalAdvance(text) + 8, _ROW - 10)
-            if ground.right() < rect.right():
-                painter.fillRect(ground, QColor(now.sheet))
+            metrics = QFontMetrics(font)
+            text = self._rest_text(rest, metrics, int(rect.width()) - 16)
+            if text:
+                painter.fillRect(
+                    QRectF(rect.left() + 4, rect.top() + 5, metrics.horizontalAdvance(text) + 8, _ROW - 10),
+                    QColor(now.sheet),
+                )
                 painter.setPen(QColor(now.ink))
-                painter.drawText(ground, Qt.AlignmentFlag.AlignCenter, text)
+                painter.drawText(rect.adjusted(8, 0, 0, 0), Qt.AlignmentFlag.AlignVCenter, text)
         painter.end()
+
+    def _rest_text(self, rest: list[int], metrics: QFontMetrics, room: int) -> str:
+        """Return the largest of what stands together by name, as many as there is room for, and how many are left."""
+        assert self.shown is not None
+        shown, text = self.shown, ""
+        for place in range(min(_NAMED, len(rest)) + 1):
+            left = len(rest) - place
+            largest = ", ".join(
+                f"{shown.tree.names[b]} {bytes_text(round(float(shown.costs[b])))}" for b in rest[:place]
+            )
+            words = f"{largest} and {left} smaller" if largest and left else largest or f"{left} smaller"
+            if metrics.horizontalAdvance(words) > room:
+                break
+            text = words
+        return text
 
     def _paint_board(self, painter: QPainter, now: Tokens, rect: QRectF, board: int) -> None:
         assert self.shown is not None

@@ -96,6 +96,8 @@ class Swatch(QFrame):
         self._build()
         self._wait = QTimer(self, singleShot=True, interval=60)
         self._wait.timeout.connect(self._load)
+        self._soon = QTimer(self, singleShot=True, interval=40)
+        self._soon.timeout.connect(self._show_targets)
         session.selection_changed.connect(self.refresh)
         session.plans_changed.connect(self._refresh_words)
         session.watched_changed.connect(self._refresh_words)
@@ -176,6 +178,7 @@ class Swatch(QFrame):
         self.ladder.show_rungs(ladder.steps)
         self._warnings.setText("\n".join(f"▲ {warning}" for warning in ladder.warnings))
         self._warnings.setVisible(bool(ladder.warnings))
+        self._soon.start()
         found = session.findings_about(texture.path)
         self._findings.setText("\n".join(f"! {f.message}. What to do: {f.remedy}." for f in found))
         self._findings.setVisible(bool(found))
@@ -192,7 +195,7 @@ class Swatch(QFrame):
     def _on_all_targets(self, row: int) -> str:
         """Return what a texture ships as on every target, as a small table."""
         session, lines = self._session, []
-        for target in session.targets if not session.trying else ():
+        for target in session.targets:
             plan = session.plan(target.id)
             a = plan.footprint
             size = size_text(int(a.width[row]), int(a.height[row]))
@@ -204,7 +207,12 @@ class Swatch(QFrame):
                 + "".join(f'<td style="padding-right:6px">{escape(c).replace(" ", "&nbsp;")}</td>' for c in cells)
                 + "</tr>"
             )
-        return f"<table>{''.join(lines)}</table>" if lines else self._everywhere.text()
+        return f"<table>{''.join(lines)}</table>"
+
+    def _show_targets(self) -> None:
+        """Show what the texture ships as everywhere; soon after the control that is dragged, with the rulers first."""
+        if self._session.is_open and self._session.chosen:
+            self._everywhere.setText(self._on_all_targets(self._session.chosen[0]))
 
     def _say_other(self) -> None:
         """Say what is selected when it is no texture."""
@@ -230,7 +238,6 @@ class Swatch(QFrame):
         if not session.is_open or not session.chosen or session.inventory is None:
             return
         inventory, row = session.inventory, session.chosen[0]
-        self._everywhere.setText(self._on_all_targets(row))
         texture = inventory.textures[row]
         key = f"{texture.path}:{texture.content}"
         if key == self._shown:

@@ -22,7 +22,7 @@ _APART = 56
 
 @dataclass(frozen=True)
 class Point:
-    """One choice: bytes, steps just noticed, a short name, and all there is to say of it."""
+    """One choice: bytes, JND, a short name, and all there is to say of it."""
 
     bytes: int
     jnd: float
@@ -146,7 +146,7 @@ class TradeChart(QWidget):
         painter.setPen(QColor(now.soft))
         foot = QRectF(room.left(), room.bottom() + 15, room.width(), 13)
         painter.drawText(foot, Qt.AlignmentFlag.AlignRight, "memory on the target")
-        painter.drawText(foot, Qt.AlignmentFlag.AlignLeft, "steps seen, 0 at the top")
+        painter.drawText(foot, Qt.AlignmentFlag.AlignLeft, "JND, 0 at the top")
 
     def _paint_points(self, painter: QPainter) -> None:
         now = tokens()

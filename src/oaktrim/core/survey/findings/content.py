@@ -237,7 +237,7 @@ def mostly_empty(context: RuleContext) -> Iterator[Finding]:
             "mostly-empty",
             Severity.WARNING,
             texture.path,
-            f"only {width}x{height} at {x}, {y} from the top left is in use: {width * height * 100 // whole} % of the picture",
+            f"only {width}x{height} at {x}, {y} from the top left is in use: {width * height / whole * 100:.1f} % of the picture",
             context.memory(row) * (whole - width * height) // whole,
             "crop it to a patch",
             Fix(Remedy.PATCH),

@@ -15,10 +15,10 @@ _ENDINGS = {"jpeg": (".jpg", ".jpeg"), "tiff": (".tif", ".tiff")}
 def unreadable(context: RuleContext) -> Iterator[Finding]:
     """A file that was to be surveyed and cannot be read, and what a maker cannot make."""
     for row in context.inventory.unreadable:
-        yield context.finding("unreadable", Severity.ERROR, row.path, row.error, 0, "mend or replace the file")
+        yield context.finding("unreadable", Severity.ERROR, row.path, row.error, 0, "repair or replace the file")
     for row in context.inventory.unmade:
         message = f"cannot be made: {row.error}"
-        yield context.finding("unreadable", Severity.ERROR, row.path, message, 0, "mend its maker, or take it back")
+        yield context.finding("unreadable", Severity.ERROR, row.path, message, 0, "change its maker, or remove it")
 
 
 def wrong_extension(context: RuleContext) -> Iterator[Finding]:
@@ -51,7 +51,7 @@ def references(context: RuleContext) -> Iterator[Finding]:
             fault.path,
             fault.message,
             0,
-            remedies.get(fault.code, "put the file there, or mend the reference"),
+            remedies.get(fault.code, "put the file there, or correct the reference"),
         )
 
 

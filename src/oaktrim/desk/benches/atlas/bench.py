@@ -40,6 +40,7 @@ from oaktrim.desk.benches.emptypage import empty_page
 from oaktrim.desk.look.properties import with_properties
 from oaktrim.desk.session.session import Session
 from oaktrim.desk.widgets.densityband import DensityBand
+from oaktrim.desk.widgets.elidedlabel import ElidedLabel
 from oaktrim.desk.widgets.layers import make_layer
 from oaktrim.desk.widgets.sheetview import SheetView
 from oaktrim.desk.work.tasks import Work, start
@@ -72,14 +73,14 @@ class AtlasBench(Bench):
         self._about = with_properties(QLabel(), objectName="caption", accessibleName="What the atlas changes")
         self.models = with_properties(QComboBox(), accessibleName="Model whose materials are merged")
         self.make = with_properties(QPushButton("Make it"), objectName="primary")
-        self.remove = with_properties(QPushButton("Take it back"), toolTip="The model is as its file has it again")
+        self.remove = with_properties(QPushButton("Remove"), toolTip="The model is as its file has it again")
         self.cards = CardList()
         self.sheet = SheetView()
         self.sheet.setAccessibleName("The sheet with its islands")
         self.settings = SettingsRow()
         self.which = with_properties(QComboBox(), accessibleName="Sheet that is shown")
         self.maps: dict[str, QPushButton] = {}
-        self._facts = with_properties(QLabel(), objectName="caption", accessibleName="The sheet in numbers")
+        self._facts = with_properties(ElidedLabel(), objectName="caption", accessibleName="The sheet in numbers")
         self.free = with_properties(
             QPushButton("Pack anew"), toolTip="Forget what was moved, turned and weighed by hand"
         )
@@ -172,7 +173,7 @@ class AtlasBench(Bench):
         self.density.ceiling_changed.connect(partial(self._set_bound, "ceiling"))
         self.free.clicked.connect(lambda: self._change(pins=()))
         self.make.clicked.connect(self.make_it)
-        self.remove.clicked.connect(self._take_back)
+        self.remove.clicked.connect(self._remove)
 
     def actions_here(self) -> list[Action]:
         return [
@@ -541,7 +542,7 @@ class AtlasBench(Bench):
         self._drafts.pop(self.model, None)
         session.edit(with_begun(job, maker, plans), f"atlas {maker.name.rsplit('/', 1)[-1]}")
 
-    def _take_back(self) -> None:
+    def _remove(self) -> None:
         session, made = self._session, self.made
         if made is not None and session.history is not None:
             self._drafts[self.model] = made

@@ -17,6 +17,8 @@ from oaktrim.core.units import bytes_text
 from oaktrim.desk.benches.proof.against import Against
 from oaktrim.desk.look.layouts import clear_layout
 from oaktrim.desk.look.properties import with_properties
+from oaktrim.desk.look.terms import JND_TIP
+from oaktrim.desk.widgets.elidedlabel import ElidedLabel
 from oaktrim.desk.widgets.layers import Layer, difference_layer
 from oaktrim.desk.widgets.picture import Mode
 from oaktrim.desk.widgets.sceneview import Drawn, SceneView
@@ -46,7 +48,9 @@ class LikenessPane(QFrame):
         self.view.setAccessibleName("The model before and after")
         self.against = Against(self.view)
         self.against.blink.hide()
-        self.words = with_properties(QLabel(wordWrap=True), accessibleName="How far the model is from itself")
+        self.words = with_properties(
+            QLabel(wordWrap=True), accessibleName="How far the model is from itself", toolTip=JND_TIP
+        )
         self.worst = with_properties(QLabel(wordWrap=True), objectName="caption", accessibleName="The worst place")
         self.warnings = with_properties(
             QLabel(wordWrap=True), objectName="caption", accessibleName="What does not come through whole"
@@ -117,9 +121,9 @@ class LikenessPane(QFrame):
         self._alike = found
         outline = "outline the same" if not found.outline else f"outline off by {found.outline} pixels"
         colour = "no pixel differs" if found.psnr == inf else f"{found.psnr:.1f} dB"
-        self.words.setText(f"From {len(found.views)} views: {outline} · {colour} · {found.jnd:.2f} steps just noticed")
+        self.words.setText(f"From {len(found.views)} views: {outline} · {colour} · {found.jnd:.2f} JND")
         worst = found.worst
-        self.worst.setText(f"Worst place: {worst.worst:.1f} steps just noticed")
+        self.worst.setText(f"Worst place: {worst.worst:.1f} JND")
         self.go.setVisible(worst.worst > 0)
 
     def _show_table(self, draft: AtlasDraft, costs: Sequence[TargetCost], watched: str) -> None:
@@ -139,13 +143,13 @@ class LikenessPane(QFrame):
         ]
         rows += [(f"memory, {row.target}", bytes_text(row.memory[0]), bytes_text(row.memory[1])) for row in costs]
         rows += [
-            (f"package, {row.target}", f"~{bytes_text(row.package[0])}", f"~{bytes_text(row.package[1])}")
+            (f"package, {row.target}", bytes_text(row.package[0]), f"about {bytes_text(row.package[1])}")
             for row in costs
             if row.target == watched
         ]
         clear_layout(self._table)
         for row, (name, before, after) in enumerate(rows):
-            self._table.addWidget(with_properties(QLabel(name), objectName="caption"), row, 0)
+            self._table.addWidget(with_properties(ElidedLabel(name), objectName="caption"), row, 0)
             self._table.addWidget(with_properties(QLabel(f"{before}  →"), objectName="caption"), row, 1)
             value = with_properties(QLabel(after), objectName="heading")
             value.setAccessibleName(f"{name}: {before} before, {after} after")

@@ -57,7 +57,7 @@ class ChannelsBench(Bench):
         ]
 
     def begin(self, remedy: Remedy) -> None:
-        """Open the maker that mends a finding, on what is selected."""
+        """Open the maker that fixes a finding, on what is selected."""
         if remedy is Remedy.PACK:
             self.show_page(Page.PACKS)
             self.packs.add_new()

@@ -52,7 +52,7 @@ class GlyphForm(QWidget):
         self.blocks = QPushButton("Add a block ▾")
         self.file = QPushButton("Add a text file…")
         self.make = with_properties(QPushButton("Make it"), objectName="primary")
-        self.remove = QPushButton("Take it back")
+        self.remove = QPushButton("Remove")
         self.line = QLineEdit(_LINE)
         self.line.setAccessibleName("A line of text, set from the sheet")
         self.pages = [Thumb(_PAGE) for _ in PAGES]

@@ -72,7 +72,7 @@ class GlyphPage(GlyphForm):
         self.browse.clicked.connect(self._browse)
         self.file.clicked.connect(self._add_file)
         self.make.clicked.connect(self._make)
-        self.remove.clicked.connect(self._take_back)
+        self.remove.clicked.connect(self._remove)
         self.stop.clicked.connect(self._cancel)
         self.which.activated.connect(lambda _: self._load())
 
@@ -317,7 +317,7 @@ class GlyphPage(GlyphForm):
         self.which.setCurrentText(sheet.name)
         self._load()
 
-    def _take_back(self) -> None:
+    def _remove(self) -> None:
         session, made = self._session, self._open
         if made is not None and session.history is not None:
             session.edit(session.history.job.without_maker(made.name), f"no glyph sheet {made.name}")

@@ -153,7 +153,7 @@ class LaneRow(QFrame):
             self.keys[name] = key
         line.addSpacing(6)
         self.invert.setObjectName("chip")
-        self.invert.setToolTip("Turn it over: gloss becomes roughness, what is dark becomes light")
+        self.invert.setToolTip("Invert: gloss becomes roughness, what is dark becomes light")
         self.invert.setAccessibleName(f"Invert {_NAMES[self.place].lower()}")
         self.invert.clicked.connect(self._turn)
         self.ranges.setObjectName("chip")

@@ -47,11 +47,12 @@ class PackForm(QWidget):
         self.keeps = QCheckBox("sources ship too")
         self.make = with_properties(QPushButton("Make it"), objectName="primary")
         self.make_all = QPushButton("Make all")
-        self.remove = with_properties(QPushButton("Take it back"), toolTip="Remove the pack; its sources ship again")
+        self.remove = with_properties(QPushButton("Remove"), toolTip="Remove the pack; its sources ship again")
         self.lanes = [LaneRow(place) for place in range(4)]
         self.table = QTableView()
         self.pane = PackPane()
-        self._empty = with_properties(QLabel(wordWrap=True, alignment=Qt.AlignmentFlag.AlignCenter), objectName="soft")
+        self._empty = QWidget()
+        self.begin = with_properties(QPushButton("New pack"), objectName="primary")
         self._title = with_properties(QLabel(), objectName="heading")
         self._build()
 
@@ -70,7 +71,9 @@ class PackForm(QWidget):
         top.addStretch(1)
         top.addWidget(self.make_all)
         left.addLayout(top)
-        line = QHBoxLayout()
+        details = QWidget()
+        line = QHBoxLayout(details)
+        line.setContentsMargins(0, 0, 0, 0)
         line.setSpacing(6)
         self._title.setMinimumWidth(60)
         line.addWidget(self._title)
@@ -80,16 +83,21 @@ class PackForm(QWidget):
         line.addWidget(with_properties(QLabel("size"), objectName="soft"))
         for control in (self.longest, self.bits, self.keeps, self.remove, self.make):
             line.addWidget(control)
-        left.addLayout(line)
+        left.addWidget(details)
         lanes = QWidget()
         column = QVBoxLayout(lanes)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(5)
         for lane in self.lanes:
             column.addWidget(lane)
-        self._lanes = lanes
         left.addWidget(lanes)
-        left.addWidget(self._empty)
+        words = QLabel("Nothing here uses two maps that this layout could put into one texture.")
+        nothing = QVBoxLayout(self._empty)
+        nothing.addStretch(1)
+        nothing.addWidget(words, alignment=Qt.AlignmentFlag.AlignCenter)
+        nothing.addWidget(self.begin, alignment=Qt.AlignmentFlag.AlignCenter)
+        nothing.addStretch(2)
+        left.addWidget(self._empty, 1)
         self._build_table()
         left.addWidget(self.table, 1)
         whole.addLayout(left, 1)
@@ -98,6 +106,8 @@ class PackForm(QWidget):
         scroll.setFixedWidth(self.pane.width() + 2)
         scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         whole.addWidget(scroll)
+        # What is there only while there is a pack.
+        self._filled = (details, lanes, self.table, scroll, self.make_all)
 
     def _build_table(self) -> None:
         table = self.table

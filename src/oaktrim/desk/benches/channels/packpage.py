@@ -80,12 +80,13 @@ class PackPage(PackForm):
         self.origin.activated.connect(lambda _: self._forget())
         self.patterns.clicked.connect(self._edit_patterns)
         self.new.clicked.connect(self.add_new)
+        self.begin.clicked.connect(self.add_new)
         self.longest.activated.connect(self._resize)
         self.bits.activated.connect(self._deepen)
         self.keeps.clicked.connect(self._keep)
         self.make.clicked.connect(self._make_chosen)
         self.make_all.clicked.connect(self._make_every)
-        self.remove.clicked.connect(self._take_back)
+        self.remove.clicked.connect(self._remove)
         self.table.selectionModel().selectionChanged.connect(lambda *_: self._show())
 
     # What there is
@@ -211,16 +212,13 @@ class PackPage(PackForm):
 
     def _show(self) -> None:
         row, layout = self.row, self.layout_used
-        self._lanes.setVisible(row is not None)
+        for part in self._filled:
+            part.setVisible(row is not None)
         self._empty.setVisible(row is None)
         for widget in (self.longest, self.bits, self.keeps, self.make, self.remove):
             widget.setEnabled(row is not None)
         if row is None:
             self._title.setText("")
-            self._empty.setText(
-                "Nothing here uses two maps that this layout could put into one texture.\n"
-                "Choose another layout, tell maps by their names, or select textures and begin a new pack."
-            )
             self.pane.show_image(None)
             self.pane.name.setText("")
             self.pane.show_totals("", ())
@@ -447,14 +445,14 @@ class PackPage(PackForm):
         words = f"pack {rows[0].pack.subject}" if len(rows) == 1 else f"{len(rows)} packs"
         session.edit(job, words)
 
-    def _take_back(self) -> None:
+    def _remove(self) -> None:
         session = self._session
         assert session.history is not None
         job = session.history.job
         names = [self.model.rows[place].pack.name for place in self.chosen if self.model.rows[place].made]
         for name in names:
             job = job.without_maker(name)
-        session.edit(job, f"no pack {names[0]}" if len(names) == 1 else f"{len(names)} packs taken back")
+        session.edit(job, f"remove pack {names[0]}" if len(names) == 1 else f"{len(names)} packs removed")
 
     def _edit_layout(self) -> None:
         dialog = LayoutDialog(self.layout_used, self)

@@ -54,7 +54,7 @@ class PatchForm(QWidget):
         self.again = with_properties(QPushButton("Find it again"), toolTip="Snap the rectangle to what is used")
         self.split = QPushButton("A patch for each island")
         self.make = with_properties(QPushButton("Make it"), objectName="primary")
-        self.remove = QPushButton("Take it back")
+        self.remove = QPushButton("Remove")
         self.add = with_properties(
             QPushButton("Add the selection"), toolTip="List the textures that are selected in the job"
         )

@@ -36,7 +36,7 @@ from oaktrim.core.makers.patch.patch import (
 from oaktrim.core.pixels.image import to_rgba
 from oaktrim.core.progress import Progress, Task
 from oaktrim.core.survey.derived import Sources
-from oaktrim.core.units import bytes_text, size_text
+from oaktrim.core.units import bytes_text, change_text, size_text
 from oaktrim.desk.benches.channels.patchform import SNAPS, PatchForm
 from oaktrim.desk.models.patches import Looked, PatchRow, codes_of, look_at, patch_rows, patch_saves
 from oaktrim.desk.session.session import Session
@@ -79,7 +79,7 @@ class PatchPage(PatchForm):
         self.again.clicked.connect(self._look_again)
         self.split.clicked.connect(self._split)
         self.make.clicked.connect(self.make_chosen)
-        self.remove.clicked.connect(self._take_back)
+        self.remove.clicked.connect(self._remove)
         self.add.clicked.connect(self.add_selected)
         self.closer.toggled.connect(self.view.set_closer)
         self.table.itemSelectionChanged.connect(self._show)
@@ -146,7 +146,7 @@ class PatchPage(PatchForm):
             f"{row.share * 100:.1f} %",
             size_text(row.patch.rect.width, row.patch.rect.height),
             whole,
-            "" if change is None else f"{'−' if change < 0 else ''}{bytes_text(abs(change))}",
+            "" if change is None else change_text(change, gain=""),
             f"▲ {fault}" if fault else "✓ made" if row.made else "ready",
         )
         for column, text in enumerate(cells):
@@ -413,11 +413,11 @@ class PatchPage(PatchForm):
         else:
             self.batch = start(work(), self, done, session.failed.emit)
 
-    def _take_back(self) -> None:
+    def _remove(self) -> None:
         session = self._session
         assert session.history is not None
         job = session.history.job
         names = [row.patch.name for row in self.chosen if row.made]
         for name in names:
             job = job.without_maker(name)
-        session.edit(job, f"no patch {names[0]}" if len(names) == 1 else f"{len(names)} patches taken back")
+        session.edit(job, f"remove patch {names[0]}" if len(names) == 1 else f"{len(names)} patches removed")

@@ -45,6 +45,7 @@ from oaktrim.desk.benches.imposters.sheetpane import SheetPane
 from oaktrim.desk.benches.imposters.thinglist import Key, ThingList, made_words
 from oaktrim.desk.look.properties import with_properties
 from oaktrim.desk.session.session import Session
+from oaktrim.desk.widgets.elidedlabel import ElidedLabel
 from oaktrim.desk.widgets.picture import Mode
 from oaktrim.desk.widgets.sceneview import SceneView, Shot
 from oaktrim.desk.widgets.stairchart import StairChart
@@ -86,7 +87,7 @@ class ImpostersBench(Bench):
         self._work: Work | None = None
         self._trials: Work | None = None
         self._name = with_properties(QLabel("Imposters"), objectName="title")
-        self._about = with_properties(QLabel(), objectName="caption", accessibleName="What the imposter is")
+        self._about = with_properties(ElidedLabel(), objectName="caption", accessibleName="What the imposter is")
         self.families: dict[Family, QPushButton] = {}
         self.ways: dict[str, QPushButton] = {}
         self.advice = with_properties(
@@ -94,13 +95,13 @@ class ImpostersBench(Bench):
             toolTip="Bake small ones of each family, and take the one that is most like the thing",
         )
         self.make = with_properties(QPushButton("Make it"), objectName="primary")
-        self.remove = with_properties(QPushButton("Take it back"), toolTip="The job makes no imposter of this any more")
+        self.remove = with_properties(QPushButton("Remove"), toolTip="The job makes no imposter of this any more")
         self.things = ThingList()
         self.settings = SettingsColumn()
         self.view = SceneView()
         self.view.setAccessibleName("The thing and its imposter")
         self.readout = with_properties(QLabel(), objectName="caption", accessibleName="How high it is seen")
-        self.likeness = with_properties(QLabel(), objectName="caption", accessibleName="What was measured")
+        self.likeness = with_properties(ElidedLabel(), objectName="caption", accessibleName="What was measured")
         self.stair = StairChart()
         self.fly = with_properties(QPushButton("Fly through"), toolTip="Go away from it and see the chain do its work")
         self.advise = with_properties(
@@ -224,7 +225,7 @@ class ImpostersBench(Bench):
         self.advise.clicked.connect(self.use_advice)
         self.advice.clicked.connect(self.try_families)
         self.make.clicked.connect(self.make_it)
-        self.remove.clicked.connect(self._take_back)
+        self.remove.clicked.connect(self._remove)
 
     def actions_here(self) -> list[Action]:
         return [
@@ -610,7 +611,7 @@ class ImpostersBench(Bench):
         if count:
             session.edit(job, f"imposters of {count} far things")
 
-    def _take_back(self) -> None:
+    def _remove(self) -> None:
         session, made = self._session, self.made
         if made is not None and session.history is not None and self._now is not None:
             self._drafts[self._now] = made

@@ -5,7 +5,7 @@ from __future__ import annotations
 from enum import Enum
 from functools import partial
 
-from PySide6.QtWidgets import QButtonGroup, QHBoxLayout, QLabel, QPushButton, QStackedWidget, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QButtonGroup, QHBoxLayout, QPushButton, QStackedWidget, QVBoxLayout, QWidget
 
 from oaktrim.desk.benches.bench import Action, Bench
 from oaktrim.desk.benches.proof.fitpage import FitPage
@@ -15,6 +15,7 @@ from oaktrim.desk.benches.proof.uploadpage import UploadPage
 from oaktrim.desk.benches.proof.wallpage import WallPage
 from oaktrim.desk.look.properties import with_properties
 from oaktrim.desk.session.session import Session
+from oaktrim.desk.widgets.elidedlabel import ElidedLabel
 
 
 class Page(Enum):
@@ -50,7 +51,7 @@ class ProofBench(Bench):
         self._against = {Page.ONE: self.one.against, Page.MODEL: self.model.against, Page.UPLOAD: self.upload.against}
         self.pages: dict[Page, QPushButton] = {}
         self._stack = QStackedWidget()
-        self._name = with_properties(QLabel(), objectName="title")
+        self._name = with_properties(ElidedLabel(), objectName="title")
         self._build()
         for signal in (session.selection_changed, session.plans_changed, session.watched_changed):
             signal.connect(self.refresh)

@@ -16,6 +16,7 @@ from oaktrim.core.plan.query import Assets, select
 from oaktrim.core.proof.trial import Candidate, candidates, pareto_front
 from oaktrim.core.units import bytes_text, size_text
 from oaktrim.desk.look.properties import with_properties
+from oaktrim.desk.look.terms import JND_TIP
 from oaktrim.desk.look.tokens import tokens
 from oaktrim.desk.models.trials import Trials, Tried
 from oaktrim.desk.session.session import Session
@@ -61,11 +62,11 @@ class Card(QPushButton):
             self.setToolTip(str(result))
         else:
             self._picture = picture_of(result.after)
-            self.words = f"{result.jnd:.2f} steps · {result.seconds:.1f} s"
+            self.words = f"{result.jnd:.2f} JND · {result.seconds:.1f} s"
             self.setToolTip(
                 f"{self.label} at {self.size_words}: {bytes_text(self.candidate.memory)} in memory, "
                 f"{bytes_text(result.package)} in the package, encoded in {result.seconds:.2f} s.\n"
-                f"{result.jnd:.2f} steps just noticed, over the whole. The picture is its worst part. Click to ship it so."
+                f"{result.jnd:.2f} JND over the whole; the picture is its worst part. Click to ship it so.\n{JND_TIP}"
             )
             self._package = bytes_text(result.package)
         self.update()
@@ -149,7 +150,7 @@ class CandidatePane(QFrame):
         self._row = QHBoxLayout()
         self._row.setContentsMargins(10, 4, 10, 4)
         self._row.setSpacing(8)
-        self._words = with_properties(QLabel(), objectName="caption")
+        self._words = with_properties(QLabel(), objectName="caption", toolTip=JND_TIP)
         self._build()
 
     def _build(self) -> None:
@@ -222,7 +223,7 @@ class CandidatePane(QFrame):
         if isinstance(result, Tried):
             self._results[place] = result
         more = f"; {self.left} still to be tried" if self.left else ""
-        self._words.setText(f"quality in steps just noticed{more}")
+        self._words.setText(f"quality in JND{more}")
         self._plot()
 
     def _plot(self) -> None:

@@ -365,7 +365,7 @@ class FitPage(QWidget):
             jnd = float(np.sqrt(curve.loss[at] / count))
             name = "knee" if at == curve.knee else ""
             size = int(found.problem.fixed[0] + curve.bytes[at])
-            points.append(Point(size, jnd, name, f"{bytes_text(size)}, {jnd:.2f} steps on average"))
+            points.append(Point(size, jnd, name, f"{bytes_text(size)}, {jnd:.2f} JND on average"))
         at = self.curve.value()
         self.chart.show_points(points, list(range(len(points))), at)
         where = "the least loss within the limits" if self._at < 0 else f"point {at + 1} of {len(points)}"

@@ -20,6 +20,7 @@ from oaktrim.core.render.lighting import Lighting, Sun
 from oaktrim.core.units import decibels_text, size_text
 from oaktrim.desk.benches.proof.against import Against
 from oaktrim.desk.look.properties import with_properties
+from oaktrim.desk.look.terms import JND_TIP
 from oaktrim.desk.models.trials import trial_key
 from oaktrim.desk.session.session import Session
 from oaktrim.desk.widgets.layers import Layer, difference_layer
@@ -77,7 +78,7 @@ class ModelPage(QWidget):
         )
         self.whole = with_properties(QPushButton("Whole model"), checkable=True, toolTip="See all of the model")
         self.words = with_properties(
-            QLabel(), objectName="caption", accessibleName="How far they are apart in this view"
+            QLabel(), objectName="caption", accessibleName="How far they are apart in this view", toolTip=JND_TIP
         )
         self._under = with_properties(QLabel(), objectName="caption", accessibleName="What is under the pointer")
         self._build()
@@ -261,7 +262,7 @@ class ModelPage(QWidget):
                 return
             difference, layer, most = found
             self.view.show_difference(layer, most)
-            apart = f"{difference.jnd:.2f} steps just noticed · {decibels_text(difference.psnr)}"
+            apart = f"{difference.jnd:.2f} JND · {decibels_text(difference.psnr)}"
             self.words.setText(f"In this view: {apart}, over what shows the object{self._label}")
 
         work = self._comparing = start(_compare(drawn), self, done, lambda error: self.words.setText(str(error)))

@@ -32,6 +32,7 @@ from oaktrim.core.units import bytes_text, decibels_text, size_text
 from oaktrim.desk.benches.proof.against import Against
 from oaktrim.desk.benches.proof.candidatepane import CandidatePane
 from oaktrim.desk.look.properties import with_properties
+from oaktrim.desk.look.terms import JND_TIP
 from oaktrim.desk.models.trials import trial_key
 from oaktrim.desk.session.session import Session
 from oaktrim.desk.widgets.layers import Layer, difference_layer, make_layer
@@ -78,7 +79,7 @@ def prove(plan: Plan, row: int, recipe: Recipe, before: int, store: MadeStore) -
     most = float(np.percentile(quality.map, 99.5))
     most = next((scale for scale in _SCALES if scale >= most), _SCALES[-1])
     figures = " · ".join(f"{name} {value}" for name, value in quality.figures())
-    words = f"{quality.jnd:.2f} steps just noticed · {figures} · {psnr} through encoding"
+    words = f"{quality.jnd:.2f} JND · {figures} · {psnr} through encoding"
     return Shown(
         make_layer(source, left), make_layer(trial.shipped(), right, levels), difference_layer(quality.map, most, ""),
         most, places, words, quality.role, len(trial.made.encoded.levels), _coverages(trial), recipe.settings.coverage,
@@ -108,7 +109,7 @@ class OnePage(QWidget):
         self._shown: Shown | None = None
         self.view = PictureView()
         self.view.setAccessibleName("Source against cut")
-        self.words = with_properties(QLabel(), objectName="caption")
+        self.words = with_properties(QLabel(), objectName="caption", toolTip=JND_TIP)
         self._pixel = with_properties(QLabel(), objectName="caption", accessibleName="Pixel under the pointer")
         self._zoom = with_properties(QLabel(), objectName="caption")
         self.against = Against(self.view)
@@ -184,8 +185,12 @@ class OnePage(QWidget):
         lower.addWidget(self.keys)
         return lower
 
+    def _show_zoom(self, zoom: float) -> None:
+        # Without a picture there is nothing that a zoom would be of.
+        self._zoom.setText(f"{zoom * 100:.0f} %" if self.view.layers else "")
+
     def _connect(self) -> None:
-        self.view.zoom_changed.connect(lambda zoom: self._zoom.setText(f"{zoom * 100:.0f} %"))
+        self.view.zoom_changed.connect(self._show_zoom)
         self.view.pointed.connect(self._point)
         self.level.currentIndexChanged.connect(lambda at: self.view.set_level(at - 1 if at > 0 else None))
         self.canvas.currentIndexChanged.connect(lambda at: self.view.set_look(canvas=_CANVASES[max(0, at)][1]))

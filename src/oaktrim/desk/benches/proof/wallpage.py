@@ -91,7 +91,7 @@ class WallPage(QWidget):
                 pairs.append(Pair(name, words, "…"))
             else:
                 both = picture_of(result.before), picture_of(result.after)
-                pairs.append(Pair(name, words, f"{result.jnd:.2f} steps", *both))
+                pairs.append(Pair(name, words, f"{result.jnd:.2f} JND", *both))
         self.order = [self._rows[place] for place in places]
         self.wall.show_pairs(pairs)
         more = len(self._session.chosen) - len(self._rows)

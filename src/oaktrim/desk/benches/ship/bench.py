@@ -108,9 +108,10 @@ class ShipBench(Bench):
             table.horizontalHeader().setDefaultAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
         for table, figures in ((self.list, (4, 5)), (self.result, (1, 2, 3, 4))):
             right_heads(table, figures)
-        for place, width in enumerate((200, 170, 90, 90, 90, 80)):
+        for place, width in enumerate((200, 130, 90, 90, 90, 80)):
             self.list.setColumnWidth(place, width)
-        self.list.horizontalHeader().setSectionResizeMode(6, QHeaderView.ResizeMode.Stretch)
+        for place in (0, 6):
+            self.list.horizontalHeader().setSectionResizeMode(place, QHeaderView.ResizeMode.Stretch)
         self.result.setColumnWidth(0, 150)
         self.result.horizontalHeader().setSectionResizeMode(5, QHeaderView.ResizeMode.Stretch)
         self.list.cellDoubleClicked.connect(self._choose_row)
@@ -285,7 +286,7 @@ class ShipBench(Bench):
         self.result.setRowCount(len(shipped.statuses))
         for place, status in enumerate(shipped.statuses):
             name, value, limit, verdict = status.words(plan.target)
-            about = "~" if status.line.estimated else ""
+            about = "about " if status.line.estimated else ""
             cells = (
                 name.capitalize(),
                 replace(status, value=was[name]).words(plan.target)[1],

@@ -5,6 +5,7 @@ from __future__ import annotations
 from functools import partial
 
 from PySide6.QtCore import Signal
+from PySide6.QtGui import QShowEvent
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QVBoxLayout, QWidget
 
 from oaktrim.core.sight.demand import Stage
@@ -13,6 +14,7 @@ from oaktrim.core.sight.sightlines import Sightlines
 from oaktrim.core.units import bytes_text
 from oaktrim.desk.look.properties import with_properties
 from oaktrim.desk.session.session import Session
+from oaktrim.desk.widgets.elidedlabel import ElidedLabel
 from oaktrim.desk.widgets.residencyband import ResidencyBand
 from oaktrim.desk.work.tasks import Work, start
 
@@ -33,7 +35,7 @@ class StreamingPane(QWidget):
         super().__init__(parent)
         self._session = session
         self._heading = with_properties(QLabel(), objectName="heading")
-        self.words = with_properties(QLabel(), objectName="caption", accessibleName="What streaming blurs")
+        self.words = with_properties(ElidedLabel(), objectName="caption", accessibleName="What streaming blurs")
         self.before = ResidencyBand("before")
         self.after = ResidencyBand("after")
         self._walked: Walk | None = None
@@ -56,6 +58,12 @@ class StreamingPane(QWidget):
         for band in (self.before, self.after):
             band.chosen.connect(self.chosen)
         self.hide()
+
+    def showEvent(self, event: QShowEvent) -> None:
+        # A layout that changed while its widget was hidden is not asked again by Qt.
+        layout = self.layout()
+        if layout is not None:
+            layout.activate()
 
     def walk(self, stage: Stage | None, lines: Sightlines) -> None:
         """Show the first path of the sightlines in a model, where it has one."""

@@ -40,7 +40,7 @@ from oaktrim.core.render.picture import Settings, draw
 from oaktrim.core.survey.drawables import TextureCache
 from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.survey.roles import Role
-from oaktrim.core.units import bytes_text, size_text
+from oaktrim.core.units import change_text, size_text
 from oaktrim.desk.benches.bench import Action, Bench
 from oaktrim.desk.benches.emptypage import empty_page
 from oaktrim.desk.benches.surface.measurepane import MeasurePane
@@ -89,7 +89,7 @@ class SurfaceBench(Bench):
         self._name = with_properties(QLabel("Surface"), objectName="title")
         self._about = with_properties(QLabel(), objectName="caption", accessibleName="What the surface is")
         self.make = with_properties(QPushButton("Make it"), objectName="primary")
-        self.remove = with_properties(QPushButton("Take it back"), toolTip="The job makes no surface of this any more")
+        self.remove = with_properties(QPushButton("Remove"), toolTip="The job makes no surface of this any more")
         self.every = with_properties(
             QPushButton("Make of all selected"),
             toolTip="The same steps for every texture that is selected in the ledger",
@@ -203,7 +203,7 @@ class SurfaceBench(Bench):
         self.make.clicked.connect(self.make_it)
         self.every.clicked.connect(self.make_all)
         self.share.clicked.connect(self.share_it)
-        self.remove.clicked.connect(self._take_back)
+        self.remove.clicked.connect(self._remove)
 
     def actions_here(self) -> list[Action]:
         return [
@@ -486,7 +486,7 @@ class SurfaceBench(Bench):
         if group is not None:
             saved = group.saved[[target.id for target in session.targets].index(session.watched_id)]
             count = len(group.share.others)
-            self.share.setText(f"Share with {count} alike: −{bytes_text(saved)}")
+            self.share.setText(f"Share with {count} alike: {change_text(-saved)}")
             lines = [f"{row.path}{f' ({row.words})' if row.words else ''}" for row in group.share.others]
             self.share.setToolTip("\n".join([f"{group.share.source} could serve", *lines]))
 
@@ -553,7 +553,7 @@ class SurfaceBench(Bench):
         if count:
             session.edit(job, f"surfaces of {count} textures")
 
-    def _take_back(self) -> None:
+    def _remove(self) -> None:
         session, made = self._session, self.made
         if made is not None and session.history is not None:
             self._drafts[self._now] = made

@@ -12,6 +12,7 @@ from oaktrim.core.pixels.image import Image, to_rgba
 from oaktrim.core.proof.rehearse import Rehearsal
 from oaktrim.core.units import size_text
 from oaktrim.desk.look.properties import with_properties
+from oaktrim.desk.look.terms import JND_TIP
 
 _SIDE = 88
 
@@ -47,7 +48,7 @@ class UploadPane(QWidget):
         grid.setContentsMargins(0, 0, 0, 0)
         grid.setSpacing(3)
         self._cells = [with_properties(QLabel(), objectName="cell") for _ in range(2)]
-        self.errors = [with_properties(QLabel(), objectName="caption") for _ in range(2)]
+        self.errors = [with_properties(QLabel(), objectName="caption", toolTip=JND_TIP) for _ in range(2)]
         for place, (cell, error) in enumerate(zip(self._cells, self.errors, strict=True)):
             cell.setFixedSize(QSize(_SIDE, _SIDE))
             grid.addWidget(cell, 0, place)

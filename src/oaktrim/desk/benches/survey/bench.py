@@ -42,7 +42,8 @@ class Pane(Enum):
     TARGETS = "Targets"
 
 
-_HEIGHTS = {Pane.PLANKS: 164, Pane.FINDINGS: 190, Pane.ROLES: 252, Pane.RULES: 246, Pane.CHECKS: 246}
+_HEIGHTS = {Pane.PLANKS: 164, Pane.FINDINGS: 236, Pane.ROLES: 252, Pane.RULES: 246, Pane.CHECKS: 246}
+_LEAST = 140
 
 
 class SurveyBench(Bench):
@@ -86,7 +87,7 @@ class SurveyBench(Bench):
         for pane in (self.planks, self.findings, self.roles, self.rules, self.checks):
             self._panes.addWidget(pane)
         self._panes.setObjectName("sheet")
-        self._panes.setFixedHeight(_HEIGHTS[Pane.PLANKS])
+        self._give_room(Pane.PLANKS)
         column.addWidget(self._panes)
         column.addWidget(self.filters)
         column.addWidget(self.ledger, 1)
@@ -133,6 +134,7 @@ class SurveyBench(Bench):
     def stop(self) -> None:
         self.model.thumbnails.stop()
         self.roles.stop()
+        self.findings.stop()
 
     def show_pane(self, pane: Pane) -> None:
         """Show a pane over the ledger, or the targets in its place."""
@@ -140,9 +142,14 @@ class SurveyBench(Bench):
         self._whole.setCurrentIndex(1 if pane is Pane.TARGETS else 0)
         if pane in _HEIGHTS:
             self._panes.setCurrentIndex(list(_HEIGHTS).index(pane))
-            self._panes.setFixedHeight(_HEIGHTS[pane])
+            self._give_room(pane)
         if pane is not Pane.FINDINGS and self.filters.code:
             self.findings.choose("")
+
+    def _give_room(self, pane: Pane) -> None:
+        """Give a pane its height, or less in a window that has not so much."""
+        self._panes.setMaximumHeight(_HEIGHTS[pane])
+        self._panes.setMinimumHeight(min(_HEIGHTS[pane], _LEAST))
 
     def show_rules(self, formats: bool = False) -> None:
         """Show the rules of sizes, or of formats, over the ledger."""

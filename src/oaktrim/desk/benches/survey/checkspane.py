@@ -46,7 +46,7 @@ class ChecksPane(QWidget):
         self.severity = with_properties(QComboBox(), accessibleName="Severity of the check")
         self.say = with_properties(QLineEdit(), accessibleName="What the check says")
         self.say.setPlaceholderText("What is wrong, to whoever finds it")
-        self.fix = with_properties(QComboBox(), accessibleName="What mends it")
+        self.fix = with_properties(QComboBox(), accessibleName="Fix")
         self.met = with_properties(QLabel(), objectName="caption", accessibleName="What the check meets")
         self.set = with_properties(QPushButton("Add it"), objectName="primary")
         self.remove = QPushButton("Remove")
@@ -64,7 +64,7 @@ class ChecksPane(QWidget):
         for severity in Severity:
             self.severity.addItem(severity.value, severity)
         self.severity.setCurrentIndex(1)
-        self.fix.addItem("nothing mends it", None)
+        self.fix.addItem("no fix", None)
         for side in _CAPS:
             self.fix.addItem(f"cap {side}", CheckFix(cap=side))
         for row in FORMATS.values():

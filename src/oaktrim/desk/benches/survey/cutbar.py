@@ -30,7 +30,7 @@ from oaktrim.desk.session.session import Session
 
 _SIDES = tuple(1 << power for power in range(2, 14))
 _LOSSES = (0.0, 0.25, 0.5, 1.0, 2.0)
-_AS_IS, _AS_USED, _MIXED = "as is", "as used", "mixed"
+_AS_IS, _AUTOMATIC, _MIXED = "as is", "automatic", "mixed"
 
 
 class CutBar(QFrame):
@@ -43,7 +43,7 @@ class CutBar(QFrame):
         self._offered: tuple[Target, Role, bool, bool] | None = None
         self._who = with_properties(QLabel(), objectName="heading")
         self.cap = with_properties(QSlider(Qt.Orientation.Horizontal), minimum=0, maximum=len(_SIDES), pageStep=1)
-        self.cap.setMinimumWidth(120)
+        self.cap.setMinimumWidth(90)
         self._cap_words = QLabel()
         self._cap_words.setMinimumWidth(44)
         self.drop = QSpinBox(minimum=0, maximum=8)
@@ -73,15 +73,15 @@ class CutBar(QFrame):
         first.addWidget(self._who)
         self._add(first, "Cap", self.cap, 1)
         first.addWidget(self._cap_words)
+        self._add(first, "Drop", self.drop, 0)
         first.addWidget(with_properties(QLabel("for"), objectName="soft"))
         first.addWidget(self.scope)
         for text, widget in (
-            ("Drop", self.drop),
             ("Format", self.format),
             ("Levels", self.levels),
             ("Effort", self.effort),
-            ("Give up", self.loss),
-            ("Errors", self.error_metric),
+            ("Max loss", self.loss),
+            ("Error metric", self.error_metric),
         ):
             self._add(second, text, widget, 0)
         self._add(first, "used as", self.role, 0)
@@ -93,14 +93,25 @@ class CutBar(QFrame):
         self.levels.addItems([_AS_IS, "on", "off"])
         self.effort.addItems([_AS_IS, *(e.value for e in Effort)])
         self.loss.addItems([_AS_IS, *(f"{loss:g} dB" if loss else "nothing" for loss in _LOSSES)])
-        self.loss.setToolTip("Quality given up for a smaller download: blocks repeat each other and pack tighter")
-        self.error_metric.addItems([_AS_USED, *ERROR_METRIC_WORDS.values()])
+        self.loss.setToolTip(
+            "How many dB may be lost for a smaller download: blocks repeat each other and pack tighter"
+        )
+        self.error_metric.addItems([_AUTOMATIC, *ERROR_METRIC_WORDS.values()])
         self.error_metric.setToolTip(
-            "What the encoder counts errors on: told by the use, or as colour, each channel by what the eye sees of it, "
+            "What the encoder measures errors on: automatic (by the role), or as colour, each channel by what the eye sees of it, "
             "as angles of normals, or as values of which alpha is one"
         )
-        self.format.setMinimumWidth(72)
-        self.role.addItem("as told", None)
+        # Narrower than these, what is chosen would be cut.
+        for box, width in (
+            (self.format, 104),
+            (self.error_metric, 98),
+            (self.levels, 72),
+            (self.effort, 84),
+            (self.loss, 76),
+        ):
+            box.setMinimumWidth(width)
+        self.drop.setMaximumWidth(64)
+        self.role.addItem(_AUTOMATIC, None)
         for role in Role:
             self.role.addItem(role.label, role)
         self.role.setToolTip("What the textures are used as: told by materials, names and pixels, or chosen here")
@@ -141,7 +152,7 @@ class CutBar(QFrame):
 
     def _choose(self, kind: type, change: Change | None) -> None:
         if change is None:
-            self._session.take_back(kind, self.everywhere)
+            self._session.remove_changes(kind, self.everywhere)
         else:
             self._session.cut(change, self.everywhere, keep=True)
 

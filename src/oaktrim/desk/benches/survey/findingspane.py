@@ -1,10 +1,11 @@
-"""The findings pane: kinds of findings with their counts, what one means here, and its remedy for all of them at once."""
+"""The findings pane: kinds of findings with their counts, what one means here, where it shows, and its fix for all of them."""
 
 from __future__ import annotations
 
 from collections import defaultdict
 
 from PySide6.QtCore import QSignalBlocker, Qt, Signal
+from PySide6.QtGui import QResizeEvent, QShowEvent
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QHBoxLayout,
@@ -22,11 +23,15 @@ from oaktrim.core.plan.checks import label_of
 from oaktrim.core.plan.cuts import Change, Cut
 from oaktrim.core.plan.verdict import change_of
 from oaktrim.core.survey.findings.finding import Finding, Remedy, Severity
+from oaktrim.core.survey.findings.marked import marked
 from oaktrim.core.units import bytes_text
 from oaktrim.desk.look.properties import with_properties
+from oaktrim.desk.models.thumbnails import Thumbnails
 from oaktrim.desk.session.session import Session
+from oaktrim.desk.widgets.faultstrip import PICTURE, FaultStrip, Faulty
+from oaktrim.desk.widgets.tables import right_heads
 
-# What makers mend, and the key that opens their bench.
+# What makers fix, and the key that opens their bench.
 _MADE = {
     Remedy.PATCH: "Open in Channels",
     Remedy.PACK: "Open in Channels",
@@ -57,22 +62,30 @@ class FindingsPane(QWidget):
         self._words = QLabel(wordWrap=True, textFormat=Qt.TextFormat.PlainText)
         self._words.setAccessibleName("What the findings say")
         self._words.setAlignment(Qt.AlignmentFlag.AlignTop)
-        self.mend = with_properties(QPushButton("Mend"), objectName="primary")
-        self.quiet = with_properties(
-            QPushButton("Not here…"), toolTip="Keep this finding quiet for these files, with a reason kept in the job"
+        self.strip = FaultStrip()
+        self._pictures = Thumbnails(session.cache, self, PICTURE)
+        self.fix = with_properties(QPushButton("Fix"), objectName="primary")
+        self.suppressing = with_properties(
+            QPushButton("Suppress…"), toolTip="This finding does not count on these files; the job keeps the reason"
         )
-        self.heard = QPushButton("Hear all again")
-        self.mend.clicked.connect(self._mend)
-        self.quiet.clicked.connect(self._ask_reason)
-        self.heard.clicked.connect(self._hear)
+        self.restore = with_properties(QPushButton("Restore"), toolTip="These findings count again")
+        self.show_suppressed = with_properties(QPushButton(), checkable=True)
+        self.fix.clicked.connect(self._fix)
+        self.suppressing.clicked.connect(self._ask_reason)
+        self.restore.clicked.connect(self._restore)
+        self.show_suppressed.toggled.connect(lambda _: self.refresh())
+        self.strip.chosen.connect(self._picture_chosen)
+        self._pictures.ready.connect(lambda _: self._show_pictures())
         self._build()
         session.findings_changed.connect(self.refresh)
         session.selection_changed.connect(self._say)
-        session.opened.connect(self.refresh)
+        session.opened.connect(self._use)
 
     def _build(self) -> None:
         table = self.kinds
         table.setHorizontalHeaderLabels(["Finding", "", "Files", "At stake"])
+        table.horizontalHeader().setDefaultAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
+        right_heads(table, (2, 3))
         table.verticalHeader().hide()
         table.verticalHeader().setDefaultSectionSize(24)
         table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
@@ -85,12 +98,14 @@ class FindingsPane(QWidget):
         table.itemSelectionChanged.connect(self._chosen)
         table.setMinimumWidth(360)
         keys = QHBoxLayout()
-        for key in (self.mend, self.quiet, self.heard):
+        for key in (self.fix, self.suppressing, self.restore):
             keys.addWidget(key)
         keys.addStretch(1)
+        keys.addWidget(self.show_suppressed)
         right = QVBoxLayout()
         right.setContentsMargins(12, 4, 12, 6)
         right.addWidget(self._words, 1)
+        right.addWidget(self.strip)
         right.addLayout(keys)
         row = QHBoxLayout(self)
         row.setContentsMargins(0, 0, 0, 0)
@@ -110,7 +125,12 @@ class FindingsPane(QWidget):
     def refresh(self) -> None:
         """Show what is wrong now, the gravest first."""
         groups: dict[str, list[Finding]] = defaultdict(list)
-        for finding in self._session.findings():
+        quiet = len(self._session.job.suppressed) if self._session.history is not None else 0
+        with QSignalBlocker(self.show_suppressed):
+            self.show_suppressed.setText(f"Show suppressed ({quiet})")
+            self.show_suppressed.setVisible(quiet > 0)
+            self.show_suppressed.setChecked(self.show_suppressed.isChecked() and quiet > 0)
+        for finding in self._suppressed() if self.show_suppressed.isChecked() else self._session.findings():
             groups[finding.code].append(finding)
         kept = self.code
         self._groups = dict(groups)
@@ -134,6 +154,11 @@ class FindingsPane(QWidget):
         if kept and kept not in order:
             self.kind_chosen.emit("")
 
+    def _suppressed(self) -> list[Finding]:
+        """Return what does not count in this job, with the reason in the place of the message."""
+        session, rows = self._session, self._session.job.suppressed
+        return [Finding(r.code, Severity.NOTE, r.path, r.reason, 0, "", session.watched_id) for r in rows]
+
     def choose(self, code: str) -> None:
         """Choose a kind, or none."""
         for row in range(self.kinds.rowCount()):
@@ -155,13 +180,17 @@ class FindingsPane(QWidget):
         return [f for f in rows if f.path in selected]
 
     def _say(self) -> None:
-        session = self._session
+        session, listed = self._session, self.show_suppressed.isChecked()
         rows, meant = self._groups.get(self.code, []), self._meant()
+        self._show_pictures()
+        self.suppressing.setVisible(bool(rows) and not listed)
+        self.restore.setVisible(bool(rows) and listed)
+        self.fix.setVisible(bool(rows) and not listed)
         if not rows:
             total = sum(len(found) for found in self._groups.values())
             self._words.setText(
                 f"{total} findings on {session.watched.name}. Choose a kind to see what has it, why it matters there, and "
-                "what mends it."
+                "how to fix it."
                 if total
                 else "Nothing is wrong."
                 if session.is_open
@@ -170,21 +199,56 @@ class FindingsPane(QWidget):
         else:
             first = {session.asset_path(a) for a in session.selected[:1]}
             shown = next((f for f in rows if f.path in first), rows[0])
-            self._words.setText(f"{shown.path}\n{shown.message}.\n\nWhat to do: {shown.remedy}.")
+            said = f"suppressed: {shown.message}" if listed else f"{shown.message}. What to do: {shown.remedy}."
+            self._words.setText(f"{shown.path}\n{said}")
         changes = {id(f): change_of(f.fix) for f in meant}
         can = [f for f in meant if changes[id(f)] is not None and f.path in self._rows()]
         files = len({f.path for f in can})
-        self.mend.setText(f"Mend {'it' if files == 1 else f'all {files}'}")
-        self.mend.setEnabled(bool(can))
+        self.fix.setText("Fix" if files == 1 else f"Fix all {files}")
+        self.fix.setEnabled(bool(can))
         maker = self._maker()
         if not can and maker is not None:
-            self.mend.setText(_MADE[maker])
-            self.mend.setEnabled(True)
-        self.mend.setVisible(bool(rows))
-        self.quiet.setVisible(bool(rows))
-        quiet = len(session.job.suppressed) if session.history is not None else 0
-        self.heard.setText(f"Hear {quiet} again")
-        self.heard.setVisible(quiet > 0)
+            self.fix.setText(_MADE[maker])
+            self.fix.setEnabled(True)
+
+    def _show_pictures(self) -> None:
+        """Show the pictures that have it, what is selected first."""
+        inventory = self._session.inventory
+        if inventory is None or not self.isVisible() or not self.code:
+            self.strip.setVisible(False)
+            return
+        files = [
+            path for path in dict.fromkeys(f.path for f in self._groups.get(self.code, [])) if path in self._rows()
+        ]
+        self.strip.setVisible(bool(files))
+        rows = []
+        for path in files[: self.strip.room]:
+            row = inventory.row_of[path]
+            codes = self._pictures.codes_of(row)
+            picture = None if codes is None else marked(self.code, inventory.textures[row], codes)
+            rows.append(Faulty(inventory.names[row], path, picture))
+        self.strip.show_faulty(rows, len(files))
+
+    def _use(self) -> None:
+        assert self._session.inventory is not None
+        self._pictures.use(self._session.inventory)
+        self.refresh()
+
+    def _picture_chosen(self, path: str) -> None:
+        if path in self._rows():
+            self._session.select((self._rows()[path],))
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        self._show_pictures()
+
+    def showEvent(self, event: QShowEvent) -> None:
+        super().showEvent(event)
+        self._show_pictures()
+
+    def stop(self) -> None:
+        """Make no more pictures."""
+        self._pictures.stop()
 
     def _rows(self) -> dict[str, int]:
         return self._session.inventory.row_of if self._session.inventory is not None else {}
@@ -194,8 +258,8 @@ class FindingsPane(QWidget):
         kinds = [f.fix.kind for f in self._meant() if f.fix is not None and f.fix.kind in _MADE]
         return kinds[0] if kinds else None
 
-    def _mend(self) -> None:
-        """Make the cuts that mend what is meant, as one edit on the watched target, or open the maker that does."""
+    def _fix(self) -> None:
+        """Make the cuts that fix what is meant, as one edit on the watched target, or open the maker that does."""
         kind = self._maker()
         if kind is not None:
             session = self._session
@@ -212,22 +276,25 @@ class FindingsPane(QWidget):
         for change, paths in wanted.items():
             job = job.with_cut(Cut(change, tuple(dict.fromkeys(paths)), (session.watched_id,)))
         if wanted:
-            session.edit(job, f"mend {label_of(self.code).lower()}")
+            session.edit(job, f"fix {label_of(self.code).lower()}")
 
     def _ask_reason(self) -> None:
         paths = tuple(dict.fromkeys(f.path for f in self._meant()))
-        words = f"Keep “{label_of(self.code)}” quiet on {len(paths)} file{'' if len(paths) == 1 else 's'}, because:"
-        reason, said = QInputDialog.getText(self, "Not here", words)
+        words = f"Suppress “{label_of(self.code)}” on {len(paths)} file{'' if len(paths) == 1 else 's'}, because:"
+        reason, said = QInputDialog.getText(self, "Suppress", words)
         if said and reason.strip():
             self.suppress(reason.strip())
 
     def suppress(self, reason: str) -> None:
-        """Keep the chosen kind quiet on what is meant."""
+        """Have the chosen kind not count on what is meant."""
         code, paths = self.code, tuple(dict.fromkeys(f.path for f in self._meant()))
-        self._session.edit(self._session.job.with_suppression(code, paths, reason), f"quiet: {label_of(code).lower()}")
+        self._session.edit(
+            self._session.job.with_suppression(code, paths, reason), f"suppress {label_of(code).lower()}"
+        )
 
-    def _hear(self) -> None:
-        job = self._session.job
-        for row in job.suppressed:
-            job = job.without_suppression(row.code, row.path)
-        self._session.edit(job, "hear all findings")
+    def _restore(self) -> None:
+        """Have what is meant count again."""
+        job, meant = self._session.job, self._meant()
+        for finding in meant:
+            job = job.without_suppression(finding.code, finding.path)
+        self._session.edit(job, f"restore {label_of(self.code).lower()}")

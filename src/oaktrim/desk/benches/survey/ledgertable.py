@@ -17,7 +17,7 @@ from oaktrim.desk.session.session import Session
 from oaktrim.desk.widgets.ledgerpainter import LedgerPainter
 
 _ROW_HEIGHT = 30
-_WIDTHS = (180, 98, 76, 82, 74, 72, 74, 72, 66, 72, 72, 60, 56, 66)
+_WIDTHS = (180, 98, 84, 82, 74, 72, 74, 72, 66, 72, 72, 60, 56, 66)
 # A ledger narrower than this shows no package column; the figure stays in the budget rules.
 _ROOM_FOR_ALL, _PACKAGE = 800, 7
 _SETTING = "ledger/columns"
@@ -43,7 +43,7 @@ class LedgerTable(QTableView):
         self.setShowGrid(False)
         self.setWordWrap(False)
         self.setIconSize(QSize(SIDE, SIDE))
-        self.setVerticalScrollMode(QAbstractItemView.ScrollMode.ScrollPerPixel)
+        self.setVerticalScrollMode(QAbstractItemView.ScrollMode.ScrollPerItem)
         rows = self.verticalHeader()
         rows.hide()
         rows.setSectionResizeMode(QHeaderView.ResizeMode.Fixed)

@@ -114,7 +114,10 @@ class RolesPane(QWidget):
         right = QVBoxLayout()
         right.setContentsMargins(10, 2, 10, 4)
         right.setSpacing(4)
-        right.addWidget(self.question)
+        ask = QHBoxLayout()
+        ask.addWidget(self.question, 1)
+        ask.addWidget(self.select)
+        right.addLayout(ask)
         sheet = QGridLayout()
         sheet.setSpacing(3)
         for place, cell in enumerate(self._cells):
@@ -207,10 +210,7 @@ class RolesPane(QWidget):
             if role not in group.likely[:4] and role is not Role.UNKNOWN:
                 self.other.addItem(role.label, role)
         self.other.activated.connect(lambda _: self.answer(self.other.currentData()))
-        self.select = with_properties(QPushButton("Select them"), toolTip="Select these textures in the ledger")
-        self.select.clicked.connect(self._select)
         self._keys.addWidget(self.other)
-        self._keys.addWidget(self.select)
         self._keys.addStretch(1)
 
     def _show_effect(self, group: LookAlikes) -> None:

@@ -91,7 +91,7 @@ class TargetsPage(QWidget):
         self.list.currentRowChanged.connect(lambda _: self._show())
         self.copy = QPushButton("Copy")
         self.remove = QPushButton("Remove")
-        self.reset = with_properties(QPushButton("As shipped"), toolTip="Take back all changes to this target")
+        self.reset = with_properties(QPushButton("As shipped"), toolTip="Undo all changes to this target")
         self._import = QPushButton("Import…")
         self._export = QPushButton("Export…")
         self.fields: dict[str, QLineEdit] = {}
