@@ -32,7 +32,7 @@ from oaktrim.desk.look.tokens import tokens
 
 _KEYS = (*((channel, channel.value) for channel in Channel), (None, "fill"))
 _NAMES = ("Red", "Green", "Blue", "Alpha")
-_SIDE = 62
+_SIDE = 58
 _WORDS = {"luminance": "luminance of the colours", "largest": "largest of the colours", "smallest": "smallest of them"}
 
 
@@ -106,7 +106,7 @@ class LaneRow(QFrame):
 
     def _build(self) -> None:
         row = QHBoxLayout(self)
-        row.setContentsMargins(14, 6, 8, 6)
+        row.setContentsMargins(14, 4, 8, 4)
         row.setSpacing(10)
         about = QVBoxLayout()
         about.setSpacing(0)

@@ -12,6 +12,7 @@ from PySide6.QtWidgets import (
     QLabel,
     QPushButton,
     QScrollArea,
+    QSizePolicy,
     QTableView,
     QVBoxLayout,
     QWidget,
@@ -87,9 +88,11 @@ class PackForm(QWidget):
         lanes = QWidget()
         column = QVBoxLayout(lanes)
         column.setContentsMargins(0, 0, 0, 0)
-        column.setSpacing(5)
+        column.setSpacing(2)
         for lane in self.lanes:
             column.addWidget(lane)
+        lanes.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Fixed)
+        self.table.setMinimumHeight(54)
         left.addWidget(lanes)
         words = QLabel("Nothing here uses two maps that this layout could put into one texture.")
         nothing = QVBoxLayout(self._empty)

@@ -29,7 +29,7 @@ _STEPS = {
     Steps.NONE: "not at all", Steps.ONE: "one step", Steps.TWO: "two steps", Steps.MARCH: "march of 24",
 }  # fmt: skip
 _CHAINS: dict[ChainForm | None, str] = {
-    None: "beside the model", ChainForm.LEVELS: "a level of it", ChainForm.NAMED: "levels by name",
+    None: "beside it", ChainForm.LEVELS: "a level of it", ChainForm.NAMED: "levels by name",
 }  # fmt: skip
 
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 from functools import partial
 
 from PySide6.QtCore import Signal
-from PySide6.QtGui import QShowEvent
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QVBoxLayout, QWidget
 
 from oaktrim.core.sight.demand import Stage
@@ -59,19 +58,15 @@ class StreamingPane(QWidget):
             band.chosen.connect(self.chosen)
         self.hide()
 
-    def showEvent(self, event: QShowEvent) -> None:
-        # A layout that changed while its widget was hidden is not asked again by Qt.
-        layout = self.layout()
-        if layout is not None:
-            layout.activate()
-
     def walk(self, stage: Stage | None, lines: Sightlines) -> None:
         """Show the first path of the sightlines in a model, where it has one."""
-        self.setVisible(bool(lines.paths) and stage is not None)
         if not lines.paths or stage is None:
+            self.hide()
             return
         target, path = self._session.watched, lines.paths[0]
+        # Before it is shown: what a label asks for while its parent is being shown, Qt does not hear.
         self._heading.setText(f"Streaming along {path.name}")
+        self.show()
         key = (stage, lines.stations, path, lines.percentile, target.screen, target.filtering)
         if key == self._key:
             if self._walked is not None:
