@@ -20,7 +20,8 @@ from oaktrim.core.codecs.texture import EncodedTexture, decode_level, encode_lev
 from oaktrim.core.files import dds as dds_files
 from oaktrim.core.files.pictures import read_picture
 from oaktrim.core.formats.catalogue import FORMATS
-from oaktrim.core.pixels.image import Image, Transfer, to_rgba
+from oaktrim.core.pixels.codes import Transfer
+from oaktrim.core.pixels.image import Image, to_rgba
 from oaktrim.core.pixels.resample import resample
 from oaktrim.core.progress import finish
 

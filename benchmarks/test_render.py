@@ -20,8 +20,9 @@ from oaktrim.core.render.camera import Camera
 from oaktrim.core.render.drawable import BoundTexture, Drawable, chain_of, drawable
 from oaktrim.core.render.drawlist import draw_list
 from oaktrim.core.render.picture import Settings, draw, footprints
-from oaktrim.core.scene.model import AlphaMode, Material, Mesh, Model, Node, Primitive, Slot, Surface, TextureUse
+from oaktrim.core.scene.model import AlphaMode, Material, Mesh, Model, Node, Primitive, Surface, TextureUse
 from oaktrim.core.scene.shapes import plane, sphere
+from oaktrim.core.scene.slots import Slot
 
 _SIZE = (960, 600)
 _VERTEX = """#version 330

@@ -26,7 +26,7 @@ def test_help_and_lists_load_neither_kernels_nor_pictures():
     code = (
         "import sys\nfrom oaktrim.cli.main import commands\n"
         "commands.main(sys.argv[1:], prog_name='oak-trim', standalone_mode=False)\n"
-        "print([name for name in ('numba', 'scipy', 'PIL', 'OpenImageIO', 'PySide6') if name in sys.modules])"
+        "print([name for name in ('numpy', 'numba', 'scipy', 'PIL', 'OpenImageIO', 'PySide6') if name in sys.modules])"
     )
     for arguments in (["--help"], ["targets"], ["formats"], ["targets", "pocket"]):
         done = subprocess.run([sys.executable, "-c", code, *arguments], capture_output=True, text=True, check=True)

@@ -5,8 +5,9 @@ import json
 import numpy as np
 
 from oaktrim.core.files.pictures import read_picture, write_exr, write_png
+from oaktrim.core.pixels.codes import Transfer
 from oaktrim.core.pixels.detail import seam_ratio
-from oaktrim.core.pixels.image import Image, Transfer
+from oaktrim.core.pixels.image import Image
 from tests.cli.test_commands import run
 from tests.core.makers.test_surface import paint, picture
 

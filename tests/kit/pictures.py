@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import numpy as np
 
-from oaktrim.core.pixels.image import Image, Transfer
+from oaktrim.core.pixels.codes import Transfer
+from oaktrim.core.pixels.image import Image
 
 
 def busy(width: int = 64, height: int = 48, channels: int = 4, seed: int = 1, dtype: type = np.uint8) -> Image:

@@ -8,7 +8,8 @@ from oaktrim.core.render.drawable import BoundTexture, Drawable, drawable
 from oaktrim.core.render.drawlist import draw_list
 from oaktrim.core.render.lighting import FURNACE
 from oaktrim.core.render.picture import Settings, draw
-from oaktrim.core.scene.model import Material, Mesh, Model, Node, Primitive, Slot, Surface, TextureUse, Wrap
+from oaktrim.core.scene.model import Material, Mesh, Model, Node, Primitive, Surface, TextureUse, Wrap
+from oaktrim.core.scene.slots import Slot
 
 UNLIT = Surface(unlit=True)
 

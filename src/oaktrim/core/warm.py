@@ -34,8 +34,9 @@ from oaktrim.core.render.drawable import BoundTexture, chain_of, drawable
 from oaktrim.core.render.drawlist import draw_list
 from oaktrim.core.render.overdraw import overdraw
 from oaktrim.core.render.picture import Settings, draw, footprints
-from oaktrim.core.scene.model import AlphaMode, Material, Mesh, Model, Node, Slot, Surface, TextureUse
+from oaktrim.core.scene.model import AlphaMode, Material, Mesh, Model, Node, Surface, TextureUse
 from oaktrim.core.scene.shapes import plane
+from oaktrim.core.scene.slots import Slot
 from oaktrim.core.scene.uvs import overlap_share
 from oaktrim.core.sight.demand import Stage, Tally, ask, least_levels
 from oaktrim.core.sight.estimate import estimate

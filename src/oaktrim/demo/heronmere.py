@@ -21,7 +21,8 @@ from oaktrim.core.files import dds, ktx2
 from oaktrim.core.files.atomic import write_atomic
 from oaktrim.core.formats.catalogue import FORMATS
 from oaktrim.core.job.document import VERSION, Job, save_job
-from oaktrim.core.pixels.image import Image, Transfer
+from oaktrim.core.pixels.codes import Transfer
+from oaktrim.core.pixels.image import Image
 from oaktrim.core.pixels.levels import build_mip_chain
 from oaktrim.core.progress import Progress, Task, finish, map_unordered
 from oaktrim.core.survey.cache import cache_folder

@@ -17,7 +17,8 @@ from oaktrim.core.errors import Unsupported
 from oaktrim.core.formats.catalogue import FORMATS, ORDER
 from oaktrim.core.formats.format import Alpha
 from oaktrim.core.kernels import njit
-from oaktrim.core.pixels.image import Image, Transfer, to_rgba
+from oaktrim.core.pixels.codes import Transfer
+from oaktrim.core.pixels.image import Image, to_rgba
 from oaktrim.core.pixels.levels import build_mip_chain
 from oaktrim.core.progress import finish
 from tests.kit.pictures import busy, flat, noise, psnr8, smooth

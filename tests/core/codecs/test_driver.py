@@ -10,7 +10,8 @@ from oaktrim.core.codecs.effort import Effort, EncodeOptions
 from oaktrim.core.codecs.texture import EncodedTexture, decode_level, encode_level
 from oaktrim.core.files import dds
 from oaktrim.core.formats.catalogue import FORMATS
-from oaktrim.core.pixels.image import Image, Transfer, to_rgba
+from oaktrim.core.pixels.codes import Transfer
+from oaktrim.core.pixels.image import Image, to_rgba
 from tests.kit.driver import COMPRESSED, PACKED
 from tests.kit.pictures import busy
 

@@ -15,7 +15,8 @@ from oaktrim.core.codecs.effort import Effort, EncodeOptions, ErrorMetric
 from oaktrim.core.codecs.etc.codec import decode_etc2_rgb, encode_eac_rg11, encode_etc2_rgb
 from oaktrim.core.codecs.texture import EncodedTexture, decode_level, encode_level
 from oaktrim.core.formats.catalogue import format_named
-from oaktrim.core.pixels.image import Image, Transfer, to_depth
+from oaktrim.core.pixels.codes import Transfer
+from oaktrim.core.pixels.image import Image, to_depth
 from oaktrim.core.pixels.perception import oklab
 from oaktrim.core.pixels.transfer import srgb_to_linear
 from tests.kit.pictures import busy, noise

@@ -21,7 +21,8 @@ from oaktrim.core.codecs.bc7.lanes import LANES, fit_lanes, lanes
 from oaktrim.core.codecs.effort import Effort, EncodeOptions, ErrorMetric
 from oaktrim.core.codecs.etc.codec import decode_eac_rg11, decode_etc2_rgb, encode_eac_rg11, encode_etc2_rgb
 from oaktrim.core.codecs.partitions import flat_scratch, moments, rank_partitions, ranking_scratch, subset_masks
-from oaktrim.core.pixels.image import Image, Transfer, to_depth
+from oaktrim.core.pixels.codes import Transfer
+from oaktrim.core.pixels.image import Image, to_depth
 from tests.kit.pictures import busy, noise, psnr8, smooth
 
 SIDE = 120

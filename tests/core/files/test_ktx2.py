@@ -14,7 +14,7 @@ from oaktrim.core.files import dds, ktx2
 from oaktrim.core.files.descriptor import pack_descriptor
 from oaktrim.core.files.pictures import bytes_beside, pack_texture
 from oaktrim.core.formats.catalogue import FORMATS, ORDER
-from oaktrim.core.pixels.image import Transfer
+from oaktrim.core.pixels.codes import Transfer
 from oaktrim.core.pixels.levels import build_mip_chain
 from oaktrim.core.progress import finish
 from tests.kit.pictures import busy

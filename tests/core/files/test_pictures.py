@@ -26,7 +26,7 @@ from oaktrim.core.files.pictures import (
     write_png,
 )
 from oaktrim.core.formats.catalogue import FORMATS
-from oaktrim.core.pixels.image import Transfer
+from oaktrim.core.pixels.codes import Transfer
 from oaktrim.core.pixels.statistics import pixel_facts
 from tests.core.files.test_ktx2 import chain
 from tests.kit.pictures import busy

@@ -29,7 +29,7 @@ from oaktrim.core.plan.cuts import Cap, Cut, SetFormat
 from oaktrim.core.plan.resolve import resolve
 from oaktrim.core.plan.verdict import findings_of
 from oaktrim.core.progress import finish
-from oaktrim.core.scene.model import Slot
+from oaktrim.core.scene.slots import Slot
 from oaktrim.core.ship.run import ship
 from oaktrim.core.ship.schedule import Reason, schedule
 from oaktrim.core.survey.cache import SurveyCache

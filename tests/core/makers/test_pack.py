@@ -32,7 +32,8 @@ from oaktrim.core.makers.pack.pack import (
 )
 from oaktrim.core.makers.pack.proof import damages, lane_losses
 from oaktrim.core.makers.pack.propose import by_materials, by_names, default_patterns, lane_warnings, proposal
-from oaktrim.core.pixels.image import Image, Transfer
+from oaktrim.core.pixels.codes import Transfer
+from oaktrim.core.pixels.image import Image
 from oaktrim.core.progress import finish
 from oaktrim.core.survey.derived import Sources
 from oaktrim.core.survey.roles import Role

@@ -26,8 +26,9 @@ from oaktrim.core.makers.surface.measures import (
 from oaktrim.core.makers.surface.settings import Axes, Calm, Flatten, Match, Stroke, Surface, Tile
 from oaktrim.core.makers.surface.stack import MapOf, light_of, surface_of
 from oaktrim.core.makers.surface.tone import tone_of
+from oaktrim.core.pixels.codes import Transfer
 from oaktrim.core.pixels.detail import seam_ratio
-from oaktrim.core.pixels.image import Image, Transfer
+from oaktrim.core.pixels.image import Image
 from oaktrim.core.pixels.resample import from_light
 from oaktrim.core.plan.cuts import Cut, SetFormat
 from oaktrim.core.plan.resolve import resolve

@@ -7,7 +7,8 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from oaktrim.core.pixels.image import Image, Transfer
+from oaktrim.core.pixels.codes import Transfer
+from oaktrim.core.pixels.image import Image
 from oaktrim.core.pixels.levels import build_mip_chain, level_count, level_size
 from oaktrim.core.pixels.resample import Edge, Filter, Resampling, resample, resample_linear, taps
 from oaktrim.core.pixels.transfer import linear_to_srgb, srgb_to_linear

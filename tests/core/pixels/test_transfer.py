@@ -3,7 +3,8 @@
 import numpy as np
 import pytest
 
-from oaktrim.core.pixels.image import Image, Transfer, to_depth
+from oaktrim.core.pixels.codes import Transfer
+from oaktrim.core.pixels.image import Image, to_depth
 from oaktrim.core.pixels.resample import from_light
 from oaktrim.core.pixels.transfer import decode_table, linear_to_srgb, srgb_to_linear
 

@@ -4,7 +4,8 @@ import numpy as np
 import pytest
 from scipy.ndimage import gaussian_filter
 
-from oaktrim.core.pixels.image import Image, Transfer
+from oaktrim.core.pixels.codes import Transfer
+from oaktrim.core.pixels.image import Image
 from oaktrim.core.pixels.levels import build_mip_chain, coverage, preserve_alpha_coverage
 from oaktrim.core.pixels.metrics import banding
 from oaktrim.core.pixels.normals import angles_between

@@ -8,7 +8,8 @@ import pytest
 from oaktrim.core.progress import finish
 from oaktrim.core.render.camera import Camera
 from oaktrim.core.render.picture import footprints
-from oaktrim.core.scene.model import Primitive, Slot, Surface
+from oaktrim.core.scene.model import Primitive, Surface
+from oaktrim.core.scene.slots import Slot
 from tests.kit.driver import Drawer
 from tests.kit.scenes import drawn, material, scene_of, triangles
 

@@ -13,8 +13,9 @@ from oaktrim.core.render.drawable import chain_of, drawable
 from oaktrim.core.render.drawlist import draw_list
 from oaktrim.core.render.lighting import FURNACE, Lighting, Sun, lights_of
 from oaktrim.core.render.picture import Settings, draw, draw_refining, sample_offsets
-from oaktrim.core.scene.model import AlphaMode, Light, LightKind, Node, Slot, Surface
+from oaktrim.core.scene.model import AlphaMode, Light, LightKind, Node, Surface
 from oaktrim.core.scene.shapes import plane, sphere
+from oaktrim.core.scene.slots import Slot
 from tests.kit.scenes import UNLIT, card, drawn, material, model_of, scene_of, triangles
 
 FRONT = Camera((0.0, 0.0, 3.0), (0.0, 0.0, 0.0))

@@ -14,8 +14,8 @@ from oaktrim.core.errors import FileError
 from oaktrim.core.files.gltf import parse_gltf
 from oaktrim.core.files.gltfwriter import GltfWriter
 from oaktrim.core.files.references import ReferenceFolder
-from oaktrim.core.scene.model import Slot
 from oaktrim.core.scene.read import parse_model
+from oaktrim.core.scene.slots import Slot
 from tests.kit.models import SQUARE, SQUARE_TRIANGLES, SQUARE_UV, add_mesh, material, rich_model, scene
 from tests.kit.torn import torn
 

@@ -11,7 +11,7 @@ from oaktrim.core.render import shading, textures
 from oaktrim.core.render.camera import Camera
 from oaktrim.core.render.drawable import SLOTS
 from oaktrim.core.render.lighting import FURNACE
-from oaktrim.core.scene.model import Slot
+from oaktrim.core.scene.slots import Slot
 from oaktrim.core.survey.drawables import TextureCache, chain_bytes, load, ready
 from oaktrim.core.survey.scan import ScanSettings
 from tests.kit.models import SQUARE, add_mesh, material, scene

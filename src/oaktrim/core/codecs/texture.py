@@ -18,7 +18,8 @@ from oaktrim.core.codecs.ratedistortion import optimize_rate
 from oaktrim.core.errors import Unsupported
 from oaktrim.core.formats.catalogue import FORMATS
 from oaktrim.core.formats.format import Hardware, TextureFormat
-from oaktrim.core.pixels.image import CHANNEL_NAMES, Image, Pixels, Transfer
+from oaktrim.core.pixels.codes import Transfer
+from oaktrim.core.pixels.image import CHANNEL_NAMES, Image, Pixels
 from oaktrim.core.pixels.levels import level_size
 from oaktrim.core.progress import Progress, Task, finish
 

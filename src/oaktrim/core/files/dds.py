@@ -15,7 +15,7 @@ from oaktrim.core.codecs.texture import EncodedTexture
 from oaktrim.core.errors import FileError, Unsupported
 from oaktrim.core.formats.catalogue import FORMATS
 from oaktrim.core.formats.format import TextureFormat
-from oaktrim.core.pixels.image import Transfer
+from oaktrim.core.pixels.codes import Transfer
 from oaktrim.core.pixels.levels import level_count, level_size
 
 MAGIC = b"DDS "

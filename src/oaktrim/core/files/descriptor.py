@@ -9,7 +9,7 @@ import struct
 
 from oaktrim.core.formats.format import TextureFormat
 from oaktrim.core.formats.samples import ALPHA
-from oaktrim.core.pixels.image import Transfer
+from oaktrim.core.pixels.codes import Transfer
 
 _HEAD = struct.Struct("<III BBBB 4B 8B")
 _SAMPLE = struct.Struct("<H B B 4B I I")

@@ -20,7 +20,7 @@ from oaktrim.core.errors import FileError
 from oaktrim.core.files.descriptor import descriptor_transfer, pack_descriptor
 from oaktrim.core.formats.catalogue import FORMATS
 from oaktrim.core.formats.format import TextureFormat
-from oaktrim.core.pixels.image import Transfer
+from oaktrim.core.pixels.codes import Transfer
 from oaktrim.core.pixels.levels import level_count, level_size
 
 MAGIC = b"\xabKTX 20\xbb\r\n\x1a\n"

@@ -25,7 +25,8 @@ from oaktrim.core.fields import MAX_PIXELS
 from oaktrim.core.files import dds, ktx2, png
 from oaktrim.core.files.atomic import read_bytes, write_atomic
 from oaktrim.core.formats.format import TextureFormat
-from oaktrim.core.pixels.image import CHANNEL_NAMES, Image, Pixels, Transfer, held, to_depth
+from oaktrim.core.pixels.codes import Transfer
+from oaktrim.core.pixels.image import CHANNEL_NAMES, Image, Pixels, held, to_depth
 from oaktrim.core.pixels.transfer import srgb_to_linear
 
 # A third of the time of the default, for a tenth more bytes.

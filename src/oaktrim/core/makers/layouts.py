@@ -12,8 +12,8 @@ import platformdirs
 from oaktrim.core.errors import DocumentError, Unsupported, os_fault
 from oaktrim.core.fields import Name, Text, fault_in_words
 from oaktrim.core.files.atomic import write_atomic
-from oaktrim.core.pixels.image import Transfer
-from oaktrim.core.scene.model import Slot
+from oaktrim.core.pixels.codes import Transfer
+from oaktrim.core.scene.slots import Slot
 from oaktrim.core.survey.roles import Role
 
 _ID = re.compile(r"[a-z0-9][a-z0-9-]{0,39}")

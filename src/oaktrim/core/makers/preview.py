@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections import OrderedDict
 from dataclasses import dataclass, field
 
-from oaktrim.core.pixels.image import Image, Transfer
+from oaktrim.core.pixels.codes import Transfer
+from oaktrim.core.pixels.image import Image
 from oaktrim.core.pixels.resample import Filter, Resampling, resample
 from oaktrim.core.survey.derived import Sources
 

@@ -3,23 +3,17 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from enum import Enum
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from oaktrim.core.pixels.codes import Transfer
+
 Pixels = NDArray[Any]
 
 CHANNEL_NAMES: dict[int, tuple[str, ...]] = {1: ("L",), 2: ("L", "A"), 3: ("R", "G", "B"), 4: ("R", "G", "B", "A")}
 _DTYPES = frozenset(np.dtype(kind) for kind in (np.uint8, np.uint16, np.float16, np.float32))
-
-
-class Transfer(Enum):
-    """How code values stand for light."""
-
-    SRGB = "srgb"
-    LINEAR = "linear"
 
 
 @dataclass(frozen=True, eq=False)

@@ -6,7 +6,8 @@ from dataclasses import replace
 
 import numpy as np
 
-from oaktrim.core.pixels.image import Image, Transfer, to_depth
+from oaktrim.core.pixels.codes import Transfer
+from oaktrim.core.pixels.image import Image, to_depth
 from oaktrim.core.pixels.resample import Filter, Resampling, from_light, resample_linear
 
 MIP_FILTER = Filter.KAISER

@@ -5,7 +5,8 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from oaktrim.core.pixels.image import Image, Transfer, to_depth
+from oaktrim.core.pixels.codes import Transfer
+from oaktrim.core.pixels.image import Image, to_depth
 
 
 def reconstruct_z(image: Image) -> Image:

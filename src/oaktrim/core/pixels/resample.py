@@ -18,7 +18,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from oaktrim.core.kernels import njit
-from oaktrim.core.pixels.image import Image, Pixels, Transfer, held
+from oaktrim.core.pixels.codes import Transfer
+from oaktrim.core.pixels.image import Image, Pixels, held
 from oaktrim.core.pixels.transfer import decode_table, encode_guess, encode_thresholds, linear_to_srgb, srgb_to_linear
 from oaktrim.core.progress import each_chunk
 

@@ -7,7 +7,7 @@ from functools import cache
 import numpy as np
 from numpy.typing import NDArray
 
-from oaktrim.core.pixels.image import Transfer
+from oaktrim.core.pixels.codes import Transfer
 
 # IEC 61966-2-1, clause 5.2: the two pieces meet at these published values.
 _CODE_KNEE = 0.04045

@@ -19,7 +19,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from oaktrim.core.formats.catalogue import FORMATS, ORDER
-from oaktrim.core.pixels.image import Transfer
+from oaktrim.core.pixels.codes import Transfer
 from oaktrim.core.plan import syntax
 from oaktrim.core.plan.cuts import KINDS
 from oaktrim.core.plan.resolve import Plan

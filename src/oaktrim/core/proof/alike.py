@@ -26,7 +26,8 @@ from oaktrim.core.render.drawable import BoundTexture, Chain, Drawable, chain_of
 from oaktrim.core.render.drawlist import draw_list
 from oaktrim.core.render.picture import Settings, draw
 from oaktrim.core.scene.gltf.model import model_of
-from oaktrim.core.scene.model import Model, Slot, TextureUse
+from oaktrim.core.scene.model import Model, TextureUse
+from oaktrim.core.scene.slots import Slot
 
 VIEWS = 12
 _SIDE = 512

@@ -27,7 +27,8 @@ from oaktrim.core.render.camera import Camera, Triple
 from oaktrim.core.render.drawable import BoundTexture, Chain, Drawable, chain_of, drawable
 from oaktrim.core.render.drawlist import draw_list
 from oaktrim.core.render.picture import Picture, Settings, draw
-from oaktrim.core.scene.model import Model, Slot, TextureUse, Wrap
+from oaktrim.core.scene.model import Model, TextureUse, Wrap
+from oaktrim.core.scene.slots import Slot
 
 HEIGHTS = (256, 128, 64, 32, 16)
 # Steps just noticed, over what shows the thing, from which on it is not noticed.

@@ -12,7 +12,8 @@ from math import ceil, log2
 import numpy as np
 from numpy.typing import NDArray
 
-from oaktrim.core.pixels.image import Image, Transfer, to_depth, to_rgba
+from oaktrim.core.pixels.codes import Transfer
+from oaktrim.core.pixels.image import Image, to_depth, to_rgba
 from oaktrim.core.pixels.metrics import LUMA, banding, decibels, ssim
 from oaktrim.core.pixels.normals import angles_between, reconstruct_z
 from oaktrim.core.pixels.perception import Plane, perceptual_error_map, perceptual_mean_square

@@ -17,7 +17,7 @@ from oaktrim.core.proof.trial import reference_for, try_recipe
 from oaktrim.core.render.camera import Camera, facing, framing
 from oaktrim.core.render.drawable import Chain, Drawable, chain_of_levels
 from oaktrim.core.render.picture import Picture
-from oaktrim.core.scene.model import Slot
+from oaktrim.core.scene.slots import Slot
 from oaktrim.core.ship.store import MadeStore
 from oaktrim.core.survey.drawables import Loaded, TextureCache, load, ready
 from oaktrim.core.survey.inventory import Inventory

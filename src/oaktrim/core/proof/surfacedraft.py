@@ -20,9 +20,10 @@ from oaktrim.core.progress import Progress, Task
 from oaktrim.core.render.camera import Camera, framing
 from oaktrim.core.render.drawable import BoundTexture, Drawable, chain_of, drawable
 from oaktrim.core.render.drawlist import draw_list
-from oaktrim.core.scene.model import Material, Mesh, Model, Node, Slot, TextureUse
+from oaktrim.core.scene.model import Material, Mesh, Model, Node, TextureUse
 from oaktrim.core.scene.model import Surface as Look
 from oaktrim.core.scene.shapes import plane, post, sphere
+from oaktrim.core.scene.slots import Slot
 from oaktrim.core.survey.drawables import TextureCache, load, ready
 from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.survey.roles import Role

@@ -10,11 +10,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from oaktrim.core.files.uvtransform import SAME_UV, UvTransform
-from oaktrim.core.pixels.image import Image, Transfer, to_rgba
+from oaktrim.core.pixels.codes import Transfer
+from oaktrim.core.pixels.image import Image, to_rgba
 from oaktrim.core.render import shading
 from oaktrim.core.render.drawlist import DrawList
 from oaktrim.core.render.textures import TextureSet, hatched, mip_chain, texture_set
-from oaktrim.core.scene.model import AlphaMode, Material, Slot, TextureUse, Wrap
+from oaktrim.core.scene.model import AlphaMode, Material, TextureUse, Wrap
+from oaktrim.core.scene.slots import Slot
 
 Chain = Sequence[NDArray[np.uint16]]
 # In the order in which shading has them.

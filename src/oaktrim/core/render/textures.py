@@ -15,7 +15,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from oaktrim.core.kernels import njit
-from oaktrim.core.pixels.image import Image, Transfer, held, to_rgba
+from oaktrim.core.pixels.codes import Transfer
+from oaktrim.core.pixels.image import Image, held, to_rgba
 from oaktrim.core.pixels.transfer import srgb_to_linear
 from oaktrim.core.render.rasterize import KERNEL
 from oaktrim.core.scene.model import Wrap

@@ -8,23 +8,9 @@ from enum import Enum
 import numpy as np
 from numpy.typing import NDArray
 
+from oaktrim.core.scene.slots import Slot
+
 Points = NDArray[np.float32]
-
-
-class Slot(Enum):
-    """What a material reads a texture as; the names are those of glTF 2.0 and its ratified extensions."""
-
-    BASE_COLOUR = "baseColorTexture"
-    METALLIC_ROUGHNESS = "metallicRoughnessTexture"
-    NORMAL = "normalTexture"
-    OCCLUSION = "occlusionTexture"
-    EMISSIVE = "emissiveTexture"
-    ROUGHNESS = "roughness"
-    METALNESS = "metalness"
-    SPECULAR = "specular"
-    HEIGHT = "displacement"
-    OPACITY = "opacity"
-    OTHER = "other"
 
 
 # Those of core glTF 2.0 (clause 3.9), by whose names a file can be given one.

@@ -19,10 +19,10 @@ from oaktrim.core.scene.model import (
     Node,
     Points,
     Primitive,
-    Slot,
     Surface,
     TextureUse,
 )
+from oaktrim.core.scene.slots import Slot
 
 _SLOTS = {
     "map_kd": Slot.BASE_COLOUR,

@@ -18,7 +18,7 @@ from oaktrim.core.codecs.texture import EncodedTexture
 from oaktrim.core.errors import FileError
 from oaktrim.core.files.atomic import write_atomic
 from oaktrim.core.formats.catalogue import FORMATS
-from oaktrim.core.pixels.image import Transfer
+from oaktrim.core.pixels.codes import Transfer
 from oaktrim.core.settings import load_settings
 from oaktrim.core.survey.cache import SurveyCache, cache_folder
 

@@ -20,7 +20,8 @@ from oaktrim.core.kernels import njit
 from oaktrim.core.progress import Progress, Task, map_unordered, threads_here
 from oaktrim.core.render.drawable import Drawable
 from oaktrim.core.render.picture import Footprints, footprints
-from oaktrim.core.scene.model import AlphaMode, Slot, TextureUse
+from oaktrim.core.scene.model import AlphaMode, TextureUse
+from oaktrim.core.scene.slots import Slot
 from oaktrim.core.sight.estimate import estimate
 from oaktrim.core.sight.reads import Reads, reads_of
 from oaktrim.core.sight.sightlines import Screen, Sightlines, Zone

@@ -10,7 +10,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from oaktrim.core.files.uvtransform import SAME_UV
-from oaktrim.core.scene.model import Slot, TextureUse
+from oaktrim.core.scene.model import TextureUse
+from oaktrim.core.scene.slots import Slot
 from oaktrim.core.survey.drawables import Loaded
 from oaktrim.core.survey.inventory import Inventory
 

@@ -10,7 +10,8 @@ from oaktrim.core.pixels.image import Image
 from oaktrim.core.plan.resolve import Plan
 from oaktrim.core.progress import Task
 from oaktrim.core.render.drawable import BoundTexture, Chain, Drawable, chain_of, drawable
-from oaktrim.core.scene.model import Slot, TextureUse, Wrap
+from oaktrim.core.scene.model import TextureUse, Wrap
+from oaktrim.core.scene.slots import Slot
 from oaktrim.core.sight.demand import Stage
 from oaktrim.core.survey.drawables import TextureCache, ready, side_within, texture_chain
 

@@ -18,7 +18,8 @@ import numpy as np
 import platformdirs
 
 from oaktrim.core.codecs.state import encoding_state
-from oaktrim.core.pixels.image import CHANNEL_NAMES, Image, Pixels, Transfer
+from oaktrim.core.pixels.codes import Transfer
+from oaktrim.core.pixels.image import CHANNEL_NAMES, Image, Pixels
 from oaktrim.core.settings import load_settings
 from oaktrim.core.survey.facts import FileFacts, TextureFacts
 from oaktrim.core.survey.sample import Sample

@@ -13,8 +13,8 @@ from oaktrim.core.files.pictures import decode_picture
 from oaktrim.core.files.uvtransform import SAME_UV, UvTransform
 from oaktrim.core.pixels.image import Image
 from oaktrim.core.progress import Task, finish
-from oaktrim.core.scene.model import Slot
 from oaktrim.core.scene.read import SUFFIXES as MODELS
+from oaktrim.core.scene.slots import Slot
 from oaktrim.core.survey.facts import IMAGE_MARK
 from oaktrim.core.survey.places import file_of, source_bytes
 from oaktrim.core.survey.products import Products, ProductStore

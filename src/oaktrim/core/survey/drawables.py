@@ -13,7 +13,8 @@ from oaktrim.core.errors import OakTrimError
 from oaktrim.core.files.atomic import read_bytes
 from oaktrim.core.files.references import ReferenceFolder
 from oaktrim.core.files.uvtransform import UvTransform
-from oaktrim.core.pixels.image import Image, Transfer, to_rgba
+from oaktrim.core.pixels.codes import Transfer
+from oaktrim.core.pixels.image import Image, to_rgba
 from oaktrim.core.progress import Progress, Task
 from oaktrim.core.render.drawable import (
     COLOURS,
@@ -27,8 +28,9 @@ from oaktrim.core.render.drawable import (
 )
 from oaktrim.core.render.drawlist import DrawList, draw_list
 from oaktrim.core.render.textures import TexelStore
-from oaktrim.core.scene.model import Material, Model, Slot, TextureUse, Wrap
+from oaktrim.core.scene.model import Material, Model, TextureUse, Wrap
 from oaktrim.core.scene.read import parse_model
+from oaktrim.core.scene.slots import Slot
 from oaktrim.core.survey.derived import Sources, material_path
 from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.survey.places import file_of

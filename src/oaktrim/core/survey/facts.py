@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import msgspec
 
-from oaktrim.core.scene.model import Slot
+from oaktrim.core.scene.slots import Slot
 
 # Between a model's path and the place of an image or a clip in it.
 IMAGE_MARK, CLIP_MARK = "#images/", "#animations/"

@@ -9,7 +9,7 @@ from urllib.parse import unquote
 
 from oaktrim.core.errors import FileError
 from oaktrim.core.files.references import ReferenceFolder
-from oaktrim.core.scene.model import Slot
+from oaktrim.core.scene.slots import Slot
 from oaktrim.core.survey.facts import MaterialFacts, ModelFacts, SlotFacts
 
 

@@ -18,7 +18,8 @@ import numpy as np
 from oaktrim.core.codecs.state import encoding_state
 from oaktrim.core.errors import FileError
 from oaktrim.core.files.atomic import write_atomic
-from oaktrim.core.pixels.image import Image, Transfer
+from oaktrim.core.pixels.codes import Transfer
+from oaktrim.core.pixels.image import Image
 
 # Bytes that the last products may take in memory.
 _IN_MEMORY = 512 << 20

@@ -22,9 +22,10 @@ from oaktrim.core.pixels.detail import baked_light, detail_share, normal_facts, 
 from oaktrim.core.pixels.image import Image, to_rgba
 from oaktrim.core.pixels.statistics import PixelFacts, pixel_facts, unit_codes
 from oaktrim.core.pixels.traits import traits_of
-from oaktrim.core.scene.model import GLTF_SLOTS, Material, Model, Slot
+from oaktrim.core.scene.model import GLTF_SLOTS, Material, Model
 from oaktrim.core.scene.read import SUFFIXES as MODELS
 from oaktrim.core.scene.read import parse_model
+from oaktrim.core.scene.slots import Slot
 from oaktrim.core.scene.uvs import leaves_tile, overlap_share, used_uvs
 from oaktrim.core.survey.facts import (
     IMAGE_MARK,

@@ -12,8 +12,8 @@ from functools import lru_cache
 import msgspec
 
 from oaktrim.core.fields import FilePath, Name
-from oaktrim.core.pixels.image import Transfer
-from oaktrim.core.scene.model import Slot
+from oaktrim.core.pixels.codes import Transfer
+from oaktrim.core.scene.slots import Slot
 
 
 class Family(Enum):

@@ -5,12 +5,14 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 from enum import Enum
-from typing import Protocol
+from typing import TYPE_CHECKING, Protocol
 
-import numpy as np
-from numpy.typing import NDArray
+if TYPE_CHECKING:
+    # Not where the program runs: lines are listed by commands that are to start at once.
+    import numpy as np
+    from numpy.typing import NDArray
 
-Ints = NDArray[np.int64]
+    Ints = NDArray[np.int64]
 
 
 class Unit(Enum):
@@ -49,7 +51,7 @@ class Weights:
     @classmethod
     def beside_textures(cls, package: Ints, files: Ints) -> Weights:
         """Return what meshes, clips and sounds weigh: they are no texture memory and have no levels."""
-        nothing = np.zeros(len(package), np.int64)
+        nothing = package * 0
         return cls(nothing, package, files, nothing)
 
 
@@ -119,7 +121,7 @@ class Line:
 
 def _streamed(assets: Weighed) -> Ints:
     # What has no levels is not streamed: it is resident whole, outside the pool.
-    return np.where(assets.levels > 1, assets.memory, 0)
+    return assets.memory * (assets.levels > 1)
 
 
 # Filled by `register`, in the order in which lines are shown.

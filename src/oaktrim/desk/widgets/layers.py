@@ -10,7 +10,8 @@ import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtGui import QImage
 
-from oaktrim.core.pixels.image import Image, Transfer, to_rgba
+from oaktrim.core.pixels.codes import Transfer
+from oaktrim.core.pixels.image import Image, to_rgba
 from oaktrim.core.pixels.transfer import linear_to_srgb
 
 # Codes of 8 bits, or linear light of pictures with a high dynamic range; (H, W, 4).

@@ -10,8 +10,8 @@ import re
 from collections.abc import Iterable
 from dataclasses import dataclass
 
-from oaktrim.core.pixels.image import Transfer
-from oaktrim.core.scene.model import Slot
+from oaktrim.core.pixels.codes import Transfer
+from oaktrim.core.scene.slots import Slot
 from oaktrim.core.survey.roles import Role
 
 # A slot of the metal-rough model, or a map of an extension: "KHR_materials_clearcoat/clearcoatTexture".

@@ -10,7 +10,8 @@ import msgspec
 from oaktrim.core.makers.atlas.contents import Gathered, Group
 from oaktrim.core.makers.atlas.naming import SheetName
 from oaktrim.core.makers.atlas.sheets import factors_of, materials_of, surface_differs
-from oaktrim.core.scene.model import AlphaMode, Slot, Surface
+from oaktrim.core.scene.model import AlphaMode, Surface
+from oaktrim.core.scene.slots import Slot
 
 
 def material_row(gathered: Gathered, names: Sequence[SheetName], group: int, sheet: int) -> dict[str, Any]:

@@ -35,11 +35,13 @@ from oaktrim.core.makers.atlas.sampling import (
     read,
 )
 from oaktrim.core.makers.atlas.settings import FactorUse
-from oaktrim.core.pixels.image import Image, Transfer, held, to_rgba
+from oaktrim.core.pixels.codes import Transfer
+from oaktrim.core.pixels.image import Image, held, to_rgba
 from oaktrim.core.pixels.resample import Filter, Resampling, from_light, resample
 from oaktrim.core.pixels.transfer import decode_table
 from oaktrim.core.progress import Progress, Task, map_unordered
-from oaktrim.core.scene.model import AlphaMode, Slot, Surface, Wrap
+from oaktrim.core.scene.model import AlphaMode, Surface, Wrap
+from oaktrim.core.scene.slots import Slot
 
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]

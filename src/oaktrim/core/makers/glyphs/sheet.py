@@ -13,7 +13,8 @@ from numpy.typing import NDArray
 from oaktrim.core.fields import FilePath, NewPath
 from oaktrim.core.makers.glyphs.fonts import Drawn, Font
 from oaktrim.core.makers.rectangles import Packed, pack_rectangles, smallest_pages
-from oaktrim.core.pixels.image import Image, Transfer, held
+from oaktrim.core.pixels.codes import Transfer
+from oaktrim.core.pixels.image import Image, held
 from oaktrim.core.progress import Progress, Task
 
 PAGES = "RGBA"

@@ -14,8 +14,9 @@ from oaktrim.core.pixels.image import Image, to_rgba
 from oaktrim.core.pixels.resample import resample
 from oaktrim.core.render.drawable import BoundTexture, Chain, Drawable, chain_of, drawable
 from oaktrim.core.render.drawlist import DrawList, draw_list
-from oaktrim.core.scene.model import AlphaMode, Animation, Material, Model, Slot, Surface, TextureUse
+from oaktrim.core.scene.model import AlphaMode, Animation, Material, Model, Surface, TextureUse
 from oaktrim.core.scene.pose import posed
+from oaktrim.core.scene.slots import Slot
 
 Floats = NDArray[np.float64]
 # A thing that is thinner than this part of its largest side is seen edge-on as nothing.

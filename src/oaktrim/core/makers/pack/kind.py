@@ -16,7 +16,7 @@ from oaktrim.core.makers.pack.pack import Pack, pack_picture, pack_size
 from oaktrim.core.makers.registry import FirstCut, MakerContext, MakerKind
 from oaktrim.core.plan.resolve import Plan
 from oaktrim.core.progress import Task
-from oaktrim.core.scene.model import Slot
+from oaktrim.core.scene.slots import Slot
 from oaktrim.core.survey.derived import Derivation, Output, SlotUse, Sources
 from oaktrim.core.survey.products import Products
 

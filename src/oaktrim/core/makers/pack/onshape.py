@@ -9,15 +9,17 @@ from functools import cache
 import numpy as np
 from numpy.typing import NDArray
 
-from oaktrim.core.pixels.image import Image, Transfer
+from oaktrim.core.pixels.codes import Transfer
+from oaktrim.core.pixels.image import Image
 from oaktrim.core.progress import finish
 from oaktrim.core.render.camera import Camera, framing
 from oaktrim.core.render.drawable import BoundTexture, chain_of, drawable
 from oaktrim.core.render.drawlist import DrawList, draw_list
 from oaktrim.core.render.lighting import Lighting, Sun
 from oaktrim.core.render.picture import Settings, draw
-from oaktrim.core.scene.model import Material, Mesh, Model, Node, Slot, Surface, TextureUse
+from oaktrim.core.scene.model import Material, Mesh, Model, Node, Surface, TextureUse
 from oaktrim.core.scene.shapes import plane, sphere
+from oaktrim.core.scene.slots import Slot
 
 Plane = NDArray[np.float32]
 _COLOUR = (0.34, 0.285, 0.214, 1.0)

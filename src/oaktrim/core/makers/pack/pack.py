@@ -13,7 +13,8 @@ from numpy.typing import NDArray
 from oaktrim.core.errors import OakTrimError
 from oaktrim.core.fields import FilePath, Name, NewPath, Text
 from oaktrim.core.makers.layouts import Layout, LayoutSlot
-from oaktrim.core.pixels.image import Image, Pixels, Transfer, held, to_depth
+from oaktrim.core.pixels.codes import Transfer
+from oaktrim.core.pixels.image import Image, Pixels, held, to_depth
 from oaktrim.core.pixels.resample import Resampling, resample
 from oaktrim.core.pixels.transfer import linear_to_srgb, srgb_to_linear
 from oaktrim.core.survey.derived import Sources

@@ -11,7 +11,7 @@ import msgspec
 
 from oaktrim.core.makers.layouts import OUTPUT_NAMES, Layout, LayoutSlot
 from oaktrim.core.makers.pack.pack import Channel, ChannelSource, Lane, Pack, filled
-from oaktrim.core.scene.model import Slot
+from oaktrim.core.scene.slots import Slot
 from oaktrim.core.survey.derived import material_path
 from oaktrim.core.survey.facts import TextureFacts
 from oaktrim.core.survey.inventory import Inventory

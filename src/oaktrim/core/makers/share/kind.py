@@ -18,7 +18,7 @@ from oaktrim.core.makers.names import folder_of, safe
 from oaktrim.core.makers.registry import FirstCut, MakerContext, MakerKind
 from oaktrim.core.plan.resolve import Plan
 from oaktrim.core.progress import Task
-from oaktrim.core.scene.model import Slot
+from oaktrim.core.scene.slots import Slot
 from oaktrim.core.survey.derived import Derivation, Output, SlotUse, Sources
 from oaktrim.core.survey.facts import IMAGE_MARK, TextureFacts
 from oaktrim.core.survey.products import Products

@@ -16,7 +16,7 @@ from oaktrim.core.makers.surface.settings import Surface
 from oaktrim.core.makers.surface.stack import MapOf, surface_of
 from oaktrim.core.plan.resolve import Plan
 from oaktrim.core.progress import Task
-from oaktrim.core.scene.model import Slot
+from oaktrim.core.scene.slots import Slot
 from oaktrim.core.survey.derived import Derivation, Output, SlotUse, Sources
 from oaktrim.core.survey.facts import IMAGE_MARK, TextureFacts
 from oaktrim.core.survey.inventory import Inventory

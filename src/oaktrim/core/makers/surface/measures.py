@@ -14,8 +14,9 @@ from oaktrim.core.makers.surface.light import luminance, shading_of
 from oaktrim.core.makers.surface.settings import Axes
 from oaktrim.core.makers.surface.stack import light_of
 from oaktrim.core.makers.surface.tone import tone_of
+from oaktrim.core.pixels.codes import Transfer
 from oaktrim.core.pixels.detail import seam_ratio
-from oaktrim.core.pixels.image import Image, Transfer
+from oaktrim.core.pixels.image import Image
 from oaktrim.core.pixels.perception import oklab
 
 Floats = NDArray[np.float32]

@@ -13,7 +13,8 @@ from oaktrim.core.makers.surface.cut import Cut, best_cut, joined
 from oaktrim.core.makers.surface.light import Shading, gain_of, shading_of
 from oaktrim.core.makers.surface.settings import Stroke, Surface, Tile
 from oaktrim.core.makers.surface.tone import Change, calmed, matched, tone_of
-from oaktrim.core.pixels.image import Image, Transfer
+from oaktrim.core.pixels.codes import Transfer
+from oaktrim.core.pixels.image import Image
 from oaktrim.core.pixels.resample import Edge, Resampling, from_light, resample_linear
 from oaktrim.core.pixels.transfer import decode_table, srgb_to_linear
 from oaktrim.core.progress import Progress, Task, each_chunk

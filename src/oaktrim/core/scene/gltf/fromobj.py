@@ -8,8 +8,9 @@ from urllib.parse import quote
 from oaktrim.core.files.gltf import Document, parse_gltf
 from oaktrim.core.files.gltfwriter import GltfWriter
 from oaktrim.core.files.references import ReferenceFolder
-from oaktrim.core.scene.model import AlphaMode, Material, Model, Primitive, Slot, TextureUse
+from oaktrim.core.scene.model import AlphaMode, Material, Model, Primitive, TextureUse
 from oaktrim.core.scene.obj import model_of_obj
+from oaktrim.core.scene.slots import Slot
 
 _TRANSFORM = "KHR_texture_transform"
 

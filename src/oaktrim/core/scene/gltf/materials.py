@@ -11,7 +11,8 @@ import msgspec
 from oaktrim.core.files.gltf import MaterialRow, TextureInfo
 from oaktrim.core.files.references import data_of
 from oaktrim.core.scene.gltf.reading import Reading, list_of, number
-from oaktrim.core.scene.model import AlphaMode, ImageSource, Material, Slot, Surface, TextureUse, Wrap
+from oaktrim.core.scene.model import AlphaMode, ImageSource, Material, Surface, TextureUse, Wrap
+from oaktrim.core.scene.slots import Slot
 
 _TRANSFORM = "KHR_texture_transform"
 _UNLIT = "KHR_materials_unlit"

@@ -26,7 +26,7 @@ from PySide6.QtWidgets import (
 
 from oaktrim.core.makers.layouts import LayoutSlot
 from oaktrim.core.makers.pack.pack import Channel, ChannelSource, Combine, Lane
-from oaktrim.core.pixels.image import Transfer
+from oaktrim.core.pixels.codes import Transfer
 from oaktrim.desk.look.properties import with_properties
 from oaktrim.desk.look.tokens import tokens
 

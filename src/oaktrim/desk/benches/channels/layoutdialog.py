@@ -16,7 +16,7 @@ from PySide6.QtWidgets import (
 )
 
 from oaktrim.core.makers.layouts import LAYOUTS, OUTPUT_NAMES, Layout, LayoutSlot
-from oaktrim.core.pixels.image import Transfer
+from oaktrim.core.pixels.codes import Transfer
 from oaktrim.core.survey.roles import Family, Role
 from oaktrim.desk.look.properties import with_properties
 from oaktrim.desk.widgets.asking import Asking

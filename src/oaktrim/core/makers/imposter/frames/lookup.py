@@ -19,7 +19,8 @@ from oaktrim.core.makers.imposter.frames.bake import FrameSheet
 from oaktrim.core.makers.imposter.frames.kernel import draw_rows
 from oaktrim.core.makers.imposter.frames.mapping import axes
 from oaktrim.core.makers.imposter.settings import SheetMap, Steps
-from oaktrim.core.pixels.image import Image, Transfer
+from oaktrim.core.pixels.codes import Transfer
+from oaktrim.core.pixels.image import Image
 from oaktrim.core.pixels.levels import build_mip_chain, preserve_alpha_coverage
 from oaktrim.core.pixels.resample import Filter, Resampling
 from oaktrim.core.pixels.transfer import decode_table
