@@ -28,7 +28,7 @@ def rehearse_command(path: Path, name: str, where: str, most: int, form: str) ->
     """Say what uploading the sources of PATH costs in looks, against cutting them here first.
 
     Errors are in JND (just noticeable differences), at the size that a texture has on the screen.
-    Exit status: 0; 2 when PATH cannot be read.
+    Exit status: 0; 1 when --where keeps nothing; 2 when PATH cannot be read.
     """
     source = source_at(path)
     found = weigh_source(source, (name,), seen=True)
@@ -42,9 +42,10 @@ def rehearse_command(path: Path, name: str, where: str, most: int, form: str) ->
         readable &= (footprint.width != inventory.width) | (footprint.height != inventory.height)
     rows = np.flatnonzero(readable)
     if not len(rows):
-        raise fail(
-            f"{target.name} takes all of them as they are" if not where else f"no texture is kept by {where!r}", 1
-        )
+        if where:
+            raise fail(f"no texture is kept by {where!r}", 1)
+        click.echo("[]" if form == "json" else f"{target.name} takes all of them as they are.")
+        return
     rows = rows[np.argsort(-(inventory.width * inventory.height)[rows], kind="stable")][:most]
     done: list[Rehearsal] = [run(rehearse(plan, int(row), source.job.max_pixels)) for row in rows]
     if form == "json":
