@@ -177,7 +177,7 @@ class FindingsPane(QWidget):
         if not rows or len(self._session.selected) < 2:
             return rows
         selected = {self._session.asset_path(asset) for asset in self._session.selected}
-        return [f for f in rows if f.path in selected]
+        return [f for f in rows if f.path in selected] or rows
 
     def _say(self) -> None:
         session, listed = self._session, self.show_suppressed.isChecked()
