@@ -294,7 +294,7 @@ class OnePage(QWidget):
     def _show(self, shown: Shown, keep_view: bool) -> None:
         self._shown = shown
         self.words.setText(shown.words + (f" · {shown.coverages}" if shown.coverages else ""))
-        self.words.setToolTip(self.words.text().replace(" · ", "\n"))
+        self.words.setToolTip(self.words.text().replace(" · ", "\n") + f"\n{JND_TIP}")
         self.view.show_layers((shown.source, shown.cut), keep_view)
         self.view.show_difference(shown.map, shown.most, shown.places)
         floating = shown.source.floating
