@@ -31,7 +31,7 @@ test: $(READY_DEV)
 	@tools/system-packages
 	$(BIN)/oak-trim prepare
 	$(MAKE) --no-print-directory lint
-	QT_QPA_PLATFORM=offscreen $(BIN)/python -m pytest -n 2
+	QT_QPA_PLATFORM=offscreen $(BIN)/python -m pytest -n 2 --durations=40 --durations-min=8
 
 lint: $(READY_DEV)
 	$(BIN)/ruff check .

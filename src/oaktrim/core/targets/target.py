@@ -19,7 +19,10 @@ from oaktrim.core.targets.lines import LINES, Unit, byte_lines
 
 VERSION = 1
 
-_UNITS = {"B": 1, "KiB": 1 << 10, "MiB": 1 << 20, "GiB": 1 << 30, "kB": 10**3, "MB": 10**6, "GB": 10**9}
+_UNITS = {
+    "B": 1, "KiB": 1 << 10, "MiB": 1 << 20, "GiB": 1 << 30, "TiB": 1 << 40,
+    "kB": 10**3, "MB": 10**6, "GB": 10**9, "TB": 10**12,
+}  # fmt: skip
 _ID = re.compile(r"[a-z0-9][a-z0-9-]{0,39}")
 _SIZE = re.compile(r"\s*(\d+(?:\.\d+)?)\s*([A-Za-z]+)\s*")
 
