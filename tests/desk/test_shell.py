@@ -64,7 +64,11 @@ def test_the_foot_counts_and_leads_on(qtbot, opened):
     session.select((0, 1))
     session.cut(Cap(32), everywhere=True, keep=True)
     assert foot.words.text().startswith("1 cut  ·  ") and foot.words.text().count(" off ") == 3
-    assert foot.undo.isEnabled() and foot.undo.toolTip() == "Undo Cap 32 · 2 textures (Ctrl+Z)" and not foot.redo.isEnabled()
+    assert (
+        foot.undo.isEnabled()
+        and foot.undo.toolTip() == "Undo Cap 32 · 2 textures (Ctrl+Z)"
+        and not foot.redo.isEnabled()
+    )
     qtbot.mouseClick(foot.undo, LEFT)
     assert foot.redo.toolTip() == "Redo Cap 32 · 2 textures (Ctrl+Shift+Z)"
     qtbot.mouseClick(foot.redo, LEFT)

@@ -12,7 +12,7 @@ from oaktrim.core.plan.ladder import SizeStep
 from oaktrim.core.units import bytes_text, size_text
 from oaktrim.desk.look.tokens import tokens
 
-_RUNG, _CAUSE, _COST = 25, 118, 66
+_RUNG, _CAUSE, _COST = 25, 112, 58
 
 
 class Ladder(QWidget):
@@ -86,8 +86,11 @@ class Ladder(QWidget):
             top = place * _RUNG
             last = place == len(self.steps) - 1
             share = max(0.3, log2(max(2, rung.width, rung.height)) / longest)
-            # Each step is a rung shorter than the one above, by what it takes off the logarithm of the side.
-            board = QRectF(_CAUSE, top + 3, room * share**2, _RUNG - 7)
+            words = size_text(rung.width, rung.height)
+            plain.setBold(last)
+            # Each step is a rung shorter than the one above, by what it takes off the logarithm of the side; its size fits on it.
+            needed = QFontMetrics(plain).horizontalAdvance(words) + 12
+            board = QRectF(_CAUSE, top + 3, min(room, max(room * share**2, needed)), _RUNG - 7)
             painter.fillRect(board, QColor(now.oak if last else now.oak_pale))
             if place == self._marked and self.hasFocus():
                 painter.setPen(QPen(QColor(now.ink), 1.5))
@@ -102,12 +105,7 @@ class Ladder(QWidget):
                 Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight,
                 bytes_text(rung.memory),
             )
-            plain.setBold(last)
             painter.setFont(plain)
-            words = size_text(rung.width, rung.height)
-            # What does not fit on its board stands beside it.
-            fits = QFontMetrics(plain).horizontalAdvance(words) + 8 <= board.width()
-            painter.setPen(QColor(now.on_oak if last and fits else now.ink))
-            left = board.left() + 6 if fits else board.right() + 4
-            painter.drawText(QRectF(left, top, room, _RUNG - 1), Qt.AlignmentFlag.AlignVCenter, words)
+            painter.setPen(QColor(now.on_oak if last else now.ink))
+            painter.drawText(board.adjusted(6, 0, 0, 0), Qt.AlignmentFlag.AlignVCenter, words)
         painter.end()
