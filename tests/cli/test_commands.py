@@ -318,7 +318,7 @@ def test_a_loss_packs_tighter_and_is_a_cut(tmp_path):
     run("cut", job, "--where", "role:base-colour", "--format", "bc1")
     run("ship", job, "--target", "lounge", "--out", tmp_path / "plain")
     assert "1 texture" in run("cut", job, "--where", "role:base-colour", "--loss", "1.5")
-    assert "Errors counted: by eye on 1 texture" in run(
+    assert "Error metric: by eye on 1 texture" in run(
         "cut", job, "--where", "role:base-colour", "--error-metric", "perceptual"
     )
     run("ship", job, "--target", "lounge", "--out", tmp_path / "lossy")

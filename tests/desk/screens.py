@@ -14,6 +14,7 @@ from PySide6.QtWidgets import (
     QHeaderView,
     QLabel,
     QLineEdit,
+    QPushButton,
     QScrollArea,
     QScrollBar,
     QWidget,
@@ -115,7 +116,8 @@ def cut_texts(root: QWidget) -> list[str]:
         elif isinstance(widget, QLabel) and widget.text():
             need, room = widget.heightForWidth(widget.width()), widget.height()
         elif isinstance(widget, QAbstractButton) and widget.text():
-            need, room = widget.fontMetrics().horizontalAdvance(widget.text()), widget.width()
+            edges = 12 if isinstance(widget, QPushButton) else 0
+            need, room = widget.fontMetrics().horizontalAdvance(widget.text()) + edges, widget.width()
         elif isinstance(widget, QComboBox) and widget.currentText():
             need, room = widget.fontMetrics().horizontalAdvance(widget.currentText()) + 24, widget.width()
         else:

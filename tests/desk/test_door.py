@@ -123,9 +123,9 @@ def test_settings_are_checked_written_and_followed(qtbot, opened):
         dialog.targets.item(place).setCheckState(Qt.CheckState.Unchecked)
     assert not save.isEnabled() and dialog.fault.text() == "Choose at least one target."
     dialog.targets.item(0).setCheckState(Qt.CheckState.Checked)
-    qtbot.waitUntil(lambda: "used" in dialog.used.text(), timeout=5000)
+    qtbot.waitUntil(lambda: "used" in dialog.used.text(), timeout=20000)
     qtbot.mouseClick(dialog.clear, Qt.MouseButton.LeftButton)
-    qtbot.waitUntil(lambda: dialog.used.text().strip().startswith("0 B"), timeout=5000)
+    qtbot.waitUntil(lambda: dialog.used.text().strip().startswith("0 B"), timeout=20000)
     qtbot.mouseClick(save, Qt.MouseButton.LeftButton)
     assert load_settings() == Settings("dusk", 3, "1 GiB", 64 << 20, ("lounge",))
     assert tokens() is DUSK

@@ -96,7 +96,7 @@ class SettingsColumn(QWidget):
         for check in self.maps.values():
             self._form.addRow("", check)
         self._form.addRow("", self.backs)
-        self._form.addRow("", self.seen)
+        self._form.addRow(self.seen)
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         column.addLayout(self._form)

@@ -60,17 +60,18 @@ class SheetPane(QFrame):
         top.addWidget(self._heading)
         top.addWidget(self._size, 1)
         column.addLayout(top)
-        keys = QHBoxLayout()
+        # Five words are too wide for one row of this pane.
+        keys = QGridLayout()
         keys.setSpacing(4)
         group = QButtonGroup(self)
-        for kind, words in _MAPS.items():
+        for place, (kind, words) in enumerate(_MAPS.items()):
             key = with_properties(QPushButton(words), checkable=True, checked=kind is SheetMap.BASE)
             key.setObjectName("chip")
             key.clicked.connect(partial(self._show_map, kind))
             group.addButton(key)
-            keys.addWidget(key)
+            keys.addWidget(key, place // 3, place % 3)
             self.maps[kind] = key
-        keys.addStretch(1)
+        keys.setColumnStretch(3, 1)
         column.addLayout(keys)
         column.addWidget(self.sheet, 1)
         self._table.setVerticalSpacing(3)
