@@ -171,7 +171,12 @@ def test_the_largest_of_what_is_small_is_named(qtbot):
     text = planks._rest_text(rest, QFontMetrics(planks.font()), 400)
     assert text.startswith("t7.png 2 B, ") and text.endswith("smaller")
     assert QFontMetrics(planks.font()).horizontalAdvance(text) <= 400
-    assert planks._rest_text(rest, QFontMetrics(planks.font()), 10) == ""
+    metrics = QFontMetrics(planks.font())
+    # With less room, costs go first, then names; the count stays as long as it can.
+    named = f"t7.png and {len(rest) - 1} smaller"
+    assert planks._rest_text(rest, metrics, metrics.horizontalAdvance(named)) == named
+    assert planks._rest_text(rest, metrics, metrics.horizontalAdvance(f"{len(rest)} smaller")) == f"{len(rest)} smaller"
+    assert planks._rest_text(rest, metrics, 10) == ""
 
 
 def test_planks_are_walked_and_zoomed_by_keys(qtbot):

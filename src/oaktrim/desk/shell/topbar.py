@@ -57,10 +57,10 @@ class TopBar(QWidget):
         self._title.setText(session.job.name + star)
         self._title.setToolTip(str(session.file or session.root) + ("\nnot saved" if star else ""))
         inventory = session.inventory
-        parts = [f"{len(inventory.textures)} textures"]
-        parts += [f"{len(inventory.models)} models"] if inventory.models else []
+        parts = [f"{len(inventory.textures):,} textures"]
+        parts += [f"{len(inventory.models):,} models"] if inventory.models else []
         parts += [f"{len(inventory.audio)} sounds"] if inventory.audio else []
-        self._about.setText(f"{', '.join(parts)} in {inventory.files} files")
+        self._about.setText(f"{', '.join(parts)} in {inventory.files:,} files")
         self.window().setWindowTitle(f"{session.job.name}{star} – Oak Trim")
 
     def _show_news(self, words: str) -> None:

@@ -270,17 +270,18 @@ class Planks(QWidget):
     def _rest_text(self, rest: list[int], metrics: QFontMetrics, room: int) -> str:
         """Return the largest of what stands together by name, as many as there is room for, and how many are left."""
         assert self.shown is not None
-        shown, text = self.shown, ""
-        for place in range(min(_NAMED, len(rest)) + 1):
-            left = len(rest) - place
-            largest = ", ".join(
-                f"{shown.tree.names[b]} {bytes_text(round(float(shown.costs[b])))}" for b in rest[:place]
-            )
-            words = f"{largest} and {left} smaller" if largest and left else largest or f"{left} smaller"
-            if metrics.horizontalAdvance(words) > room:
-                break
-            text = words
-        return text
+        names = [self.shown.tree.names[board] for board in rest[:_NAMED]]
+        costs = [bytes_text(round(float(self.shown.costs[board]))) for board in rest[:_NAMED]]
+        with_costs = [f"{name} {cost}" for name, cost in zip(names, costs, strict=True)]
+        # As many as fit, with what they cost where that leaves one at least.
+        for shown in (with_costs, names):
+            for count in range(len(shown), 0, -1):
+                left = len(rest) - count
+                text = ", ".join(shown[:count]) + (f" and {left:,} smaller" if left else "")
+                if metrics.horizontalAdvance(text) <= room:
+                    return text
+        text = f"{len(rest):,} smaller"
+        return text if metrics.horizontalAdvance(text) <= room else ""
 
     def _paint_board(self, painter: QPainter, now: Tokens, rect: QRectF, board: int) -> None:
         assert self.shown is not None

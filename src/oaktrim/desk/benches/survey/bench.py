@@ -178,7 +178,7 @@ class SurveyBench(Bench):
 
     def _judged(self) -> None:
         """Take in what was found wrong."""
-        self.keys[Pane.FINDINGS].setText(f"Findings {len(self._session.findings())}")
+        self.keys[Pane.FINDINGS].setText(f"Findings {len(self._session.findings()):,}")
         self.model.recount()
 
     def _apply(self) -> None:

@@ -185,7 +185,6 @@ class FindingsPane(QWidget):
         self._show_pictures()
         self.suppressing.setVisible(bool(rows) and not listed)
         self.restore.setVisible(bool(rows) and listed)
-        self.fix.setVisible(bool(rows) and not listed)
         if not rows:
             total = sum(len(found) for found in self._groups.values())
             self._words.setText(
@@ -207,6 +206,7 @@ class FindingsPane(QWidget):
         self.fix.setText("Fix" if files == 1 else f"Fix all {files}")
         self.fix.setEnabled(bool(can))
         maker = self._maker()
+        self.fix.setVisible(bool(rows) and not listed and (bool(can) or maker is not None))
         if not can and maker is not None:
             self.fix.setText(_MADE[maker])
             self.fix.setEnabled(True)
