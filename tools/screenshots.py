@@ -9,7 +9,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 import msgspec
-from PySide6.QtCore import QSettings, Qt, QThreadPool
+from PySide6.QtCore import QEventLoop, QSettings, Qt, QThreadPool, QTimer
 from PySide6.QtWidgets import QApplication
 
 from oaktrim.core.configure import configure
@@ -27,13 +27,13 @@ OUT = Path(__file__).parent.parent / "docs" / "screenshots"
 
 def settle(app: QApplication, seconds: float = 1.0) -> None:
     """Let the window do what it has begun."""
-    until = time.monotonic() + seconds
-    while time.monotonic() < until:
-        app.processEvents()
-        time.sleep(0.01)
+    # A loop of its own, as a person's window has one: without, what Qt puts off is not always done.
+    loop = QEventLoop()
+    QTimer.singleShot(int(seconds * 1000), loop.quit)
+    loop.exec()
     while QThreadPool.globalInstance().activeThreadCount():
-        app.processEvents()
-        time.sleep(0.01)
+        QTimer.singleShot(20, loop.quit)
+        loop.exec()
     app.processEvents()
 
 

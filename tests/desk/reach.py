@@ -10,5 +10,5 @@ def named(parent: QWidget, name: str, kind: type = QWidget):
 
 
 def said(parent: QWidget, name: str) -> str:
-    """Return the text of the label of a name."""
-    return named(parent, name, QLabel).text()
+    """Return the text of the label of a name, without the places where a long word may be broken."""
+    return named(parent, name, QLabel).text().replace("\u200b", "")

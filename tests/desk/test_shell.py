@@ -1,13 +1,17 @@
 """The frame of the window: its top, its foot, themes, and what is said when something cannot be done."""
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QMessageBox
+from PySide6.QtWidgets import QMessageBox, QScrollArea
 
 from oaktrim.core.errors import FileError
 from oaktrim.core.plan.cuts import Cap
+from oaktrim.desk.look.terms import breakable
 from oaktrim.desk.look.tokens import DUSK, LIGHT, Tokens, tokens
 from oaktrim.desk.models.thumbnails import SIDE, Thumbnails
+from tests.kit.trees import put
 
 LEFT = Qt.MouseButton.LeftButton
 
@@ -114,3 +118,27 @@ def test_small_pictures_are_made_once_and_by_their_size(qtbot, opened):
         assert codes.shape[2] == 4 and side <= max(codes.shape[:2]) <= 3 * side
         assert (pixmap.width(), pixmap.height()) == (codes.shape[1], codes.shape[0])
         thumbnails.stop()
+
+
+@given(st.text(alphabet="aB_-./ 9", max_size=60))
+def test_words_are_broken_at_their_joints_and_nowhere_else(text):
+    broken = breakable(text)
+    assert broken.replace("\u200b", "") == text
+    for part in broken.split("\u200b")[1:]:
+        before = broken[: broken.index("\u200b" + part)].rstrip("\u200b")
+        assert before[-1:] in "_-./" or (before[-1:].islower() and part[:1].isupper())
+
+
+def test_a_long_name_does_not_push_the_swatch_out_of_sight(qtbot, window, tmp_path):
+    name = "generic_trigger_squeeze_NormalMapOfTheWholeThing_and_more.png"
+    put(tmp_path / "long", name, size=(64, 64))
+    with qtbot.waitSignal(window.session.opened, timeout=20000):
+        window.session.open(tmp_path / "long")
+    window.session.select((0,))
+    swatch = window.swatch
+    qtbot.wait(100)
+    scroll = swatch.findChild(QScrollArea)
+    assert scroll.widget().width() <= scroll.viewport().width()
+    assert swatch.name.height() > 2 * swatch.name.fontMetrics().height() - 4, "it stands in several lines"
+    right = swatch.picture.mapTo(swatch, swatch.picture.rect().topRight()).x()
+    assert right <= swatch.width()

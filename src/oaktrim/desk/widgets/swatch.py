@@ -13,6 +13,7 @@ from PySide6.QtWidgets import (
     QLabel,
     QPushButton,
     QScrollArea,
+    QSizePolicy,
     QSlider,
     QVBoxLayout,
     QWidget,
@@ -25,6 +26,7 @@ from oaktrim.core.plan.resolve import weigh_rows
 from oaktrim.core.ship.make import read_source
 from oaktrim.core.units import bytes_text, size_text
 from oaktrim.desk.look.properties import with_properties
+from oaktrim.desk.look.terms import breakable
 from oaktrim.desk.session.session import Session
 from oaktrim.desk.widgets.ladder import Ladder
 from oaktrim.desk.widgets.layers import Layer, make_layer
@@ -69,7 +71,6 @@ class Swatch(QFrame):
         self._loading: Work | None = None
         self._shown = ""
         self.name = with_properties(QLabel(wordWrap=True), objectName="title")
-        self.name.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
         self.picture = PictureView()
         self.picture.setMinimumHeight(150)
         self.keys = ChannelKeys()
@@ -124,6 +125,9 @@ class Swatch(QFrame):
             column.addWidget(widget)
         column.addWidget(self._proof, alignment=Qt.AlignmentFlag.AlignLeft)
         column.addStretch(1)
+        # A word that cannot be broken is cut, and does not push all else out of sight.
+        inside.setMinimumWidth(0)
+        inside.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         scroll.setWidget(inside)
         outer.addWidget(scroll)
 
@@ -152,7 +156,7 @@ class Swatch(QFrame):
         assert inventory is not None
         row = session.chosen[0]
         texture, guess, recipe = inventory.textures[row], inventory.roles[row], plan.recipe(row)
-        self.name.setText(inventory.names[row])
+        self.name.setText(breakable(inventory.names[row]))
         self.name.setToolTip(texture.path)
         users = inventory.ownership.users(row)
         worn = f"used by {users[0]}" + (f" and {len(users) - 1} more" if len(users) > 1 else "") if users else ""
@@ -167,7 +171,7 @@ class Swatch(QFrame):
         if several:
             total = weigh_rows(plan, np.array(session.chosen, np.int64), "memory")
             facts.append(f"and {len(session.chosen) - 1} more: {bytes_text(total)} together after the cuts")
-        self._facts.setText("\n".join(facts))
+        self._facts.setText(breakable("\n".join(facts)))
         format_label = FORMATS[recipe.settings.format].label
         self._facts.setToolTip("\n".join(users[:40]))
         self._heading.setText(f"How it gets to {session.watched.name}")
@@ -180,7 +184,7 @@ class Swatch(QFrame):
         self._warnings.setVisible(bool(ladder.warnings))
         self._soon.start()
         found = session.findings_about(texture.path)
-        self._findings.setText("\n".join(f"! {f.message}. What to do: {f.remedy}." for f in found))
+        self._findings.setText(breakable("\n".join(f"! {f.message}. What to do: {f.remedy}." for f in found)))
         self._findings.setVisible(bool(found))
 
     def _origin(self, path: str, file_bytes: int) -> str:
@@ -223,7 +227,7 @@ class Swatch(QFrame):
             return
         place = session.selected[0] - len(session.inventory.textures)
         row = session.inventory.passthrough[place]
-        self.name.setText(row.name)
+        self.name.setText(breakable(row.name))
         package = int(session.plan().passthrough("package")[place])
         found = [f.message for f in session.findings_about(row.path)]
         lines = [

@@ -64,7 +64,6 @@ class StreamingPane(QWidget):
             self.hide()
             return
         target, path = self._session.watched, lines.paths[0]
-        # Before it is shown: what a label asks for while its parent is being shown, Qt does not hear.
         self._heading.setText(f"Streaming along {path.name}")
         self.show()
         key = (stage, lines.stations, path, lines.percentile, target.screen, target.filtering)
