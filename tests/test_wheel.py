@@ -17,6 +17,7 @@ from oaktrim.demo.heronmere import demo_folder
 ROOT = Path(__file__).parents[1]
 
 
+@pytest.mark.slow
 @pytest.mark.timeout(900)
 def test_it_installs_into_an_empty_environment_and_runs_the_example(tmp_path, demo_job, monkeypatch):
     source = tmp_path / "source"

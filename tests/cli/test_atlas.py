@@ -107,6 +107,7 @@ def test_sources_are_never_written_over_and_damage_is_named(art):
     assert "sources are never written" in said and (art / "x_base.png").read_bytes() == before
 
 
+@pytest.mark.slow
 def test_a_job_s_sightlines_say_what_texels_go_to(art, tmp_path):
     job, out = tmp_path / "coat.oak", tmp_path / "out"
     run("job", "new", art, "--out", job)

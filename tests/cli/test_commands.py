@@ -89,6 +89,7 @@ def test_survey_as_table_and_csv(art):
     assert rows[0]["visor_ships_at"] == "128x64"
 
 
+@pytest.mark.slow
 def test_exit_status_of_survey(art, tmp_path):
     run("survey", art, status=0)
     assert "unreadable" in run("survey", art, "--strict", status=1)
@@ -136,6 +137,7 @@ def test_encode_decode_and_measure(tmp_path, name, container, least):
     assert "SSIM" in run("measure", source, made)
 
 
+@pytest.mark.slow
 def test_an_error_is_counted_as_asked(tmp_path):
     source = put(tmp_path, "wall_base.png")
     told = {}
@@ -174,6 +176,7 @@ def test_errors_are_one_line(tmp_path):
         assert said.count("\n") == 1, said
 
 
+@pytest.mark.slow
 def test_help_and_lists():
     text = run("--help")
     for name in ("open", "demo", "example", "survey", "ship", "encode", "decode", "measure", "targets"):
@@ -209,6 +212,7 @@ def yard(tmp_path):
     return tmp_path
 
 
+@pytest.mark.slow
 def test_a_job_from_the_command_line(yard):
     job = yard / "a.oak"
     assert "is there already" in run("job", "new", yard / "art", "--out", job, status=2)
@@ -282,6 +286,7 @@ class Page(HTMLParser):
         assert self.open.pop() == tag
 
 
+@pytest.mark.slow
 def test_only_what_got_worse(yard):
     art = yard / "art"
     run("survey", art, "--report", yard / "base.json")
@@ -307,6 +312,7 @@ def test_formats_are_listed_by_what_fits():
     assert "no texture format" not in fitted
 
 
+@pytest.mark.slow
 def test_a_loss_packs_tighter_and_is_a_cut(tmp_path):
     art = tmp_path / "art"
     grain = np.random.default_rng(5).integers(-3, 4, (256, 256, 3))
@@ -328,6 +334,7 @@ def test_a_loss_packs_tighter_and_is_a_cut(tmp_path):
     assert packed[1] < 0.95 * packed[0]
 
 
+@pytest.mark.slow
 def test_fit_writes_cuts_that_hold(art, tmp_path):
     job = tmp_path / "yard.oak"
     save_job(new_job(art), job, art)
@@ -360,6 +367,7 @@ def test_cubes_and_arrays(tmp_path):
     )
 
 
+@pytest.mark.slow
 def test_rules_checks_and_answers_from_the_command_line(tmp_path):
     art = tmp_path / "art"
     for number in range(4):

@@ -97,6 +97,7 @@ def test_a_chain_is_written_beside_with_distances_for_the_screen(tmp_path):
     assert rows[0]["levels"][0]["name"].endswith("_LOD0")
 
 
+@pytest.mark.slow
 def test_frames_come_with_their_sheets_shaders_and_what_each_variant_costs(tmp_path):
     box(tmp_path)
     out = tmp_path / "out"

@@ -111,6 +111,7 @@ def test_overlays_of_one_base_share_a_rectangle(tmp_path):
     assert shapes == {(10, 42, 3)}
 
 
+@pytest.mark.slow
 def test_a_job_with_makers_is_shown_surveyed_and_shipped(tmp_path):
     root, file = tmp_path / "art", tmp_path / "gate.oak"
     for number, name in enumerate(("gate_ao", "gate_rough")):

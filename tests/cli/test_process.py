@@ -29,6 +29,7 @@ def art(tmp_path):
     return root
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize(("number", "status"), [(signal.SIGINT, 130), (signal.SIGTERM, 143)])
 def test_a_run_that_is_stopped_keeps_what_it_finished(art, tmp_path, number, status):
     job, out = tmp_path / "a.oak", tmp_path / "out"

@@ -26,6 +26,7 @@ def test_without_anything_to_look_from_it_says_what_to_do(job):
     assert "No sightlines" in run("station", job, "list")
 
 
+@pytest.mark.slow
 def test_stations_are_kept_in_the_job_and_answered(job, tmp_path):
     run("station", job, "add", "door", "--eye", "0,0,4", "--target", "0,0,0", "--yfov", "60", "--screen", "800x450")
     run("station", job, "add", "lane", "--eye", "0,0,40", "--target", "0,0,0", "--yfov", "1.0472")
@@ -61,6 +62,7 @@ def test_stations_are_kept_in_the_job_and_answered(job, tmp_path):
     assert "no sightline 'door'" in run("station", job, "remove", "door", status=2)
 
 
+@pytest.mark.slow
 def test_rules_and_paths_and_bad_words(job):
     run("station", job, "add", "--nearest", "6", "--where", "path:wall*")
     run("station", job, "add", "--portrait", "30%")
@@ -84,6 +86,7 @@ def test_rules_and_paths_and_bad_words(job):
     assert "nofield" in run("sight", job, "--target", "lounge", status=2)
 
 
+@pytest.mark.slow
 def test_cameras_of_a_model_are_looked_from_and_a_path_is_walked(tmp_path):
     wall(tmp_path, camera=6.0)
     found = json.loads(run("sight", tmp_path, "--target", "pocket", "--as", "json"))
@@ -106,6 +109,7 @@ def test_cameras_of_a_model_are_looked_from_and_a_path_is_walked(tmp_path):
     assert "Along walk" in run("sight", job, "--target", "pocket")
 
 
+@pytest.mark.slow
 def test_a_survey_asks_sightlines_and_goes_on_where_they_cannot_be_asked(tmp_path):
     root, job = tmp_path / "yard", tmp_path / "yard.oak"
     root.mkdir()

@@ -3,6 +3,7 @@
 import json
 
 import numpy as np
+import pytest
 
 from oaktrim.core.files.pictures import read_picture, write_exr, write_png
 from oaktrim.core.pixels.codes import Transfer
@@ -12,6 +13,7 @@ from tests.cli.test_commands import run
 from tests.core.makers.test_surface import paint, picture
 
 
+@pytest.mark.slow
 def test_pictures_are_written_with_what_was_measured(tmp_path):
     source, normal = tmp_path / "wall.png", tmp_path / "wall_n.png"
     write_png(
@@ -78,6 +80,7 @@ def test_an_upload_is_rehearsed_beside_a_cut_of_the_same_size(tmp_path):
     assert "takes all of them as they are" in run("rehearse", art, "--target", "lounge")
 
 
+@pytest.mark.slow
 def test_near_same_textures_are_listed_and_shared(tmp_path):
     art = tmp_path / "art"
     art.mkdir()

@@ -3,6 +3,7 @@
 import hashlib
 
 import numpy as np
+import pytest
 
 from oaktrim.core.job.document import checks_of, load_job, root_of, targets_of
 from oaktrim.core.makers.build import survey_tree
@@ -19,6 +20,7 @@ from oaktrim.demo.motifs import MOTIFS
 from oaktrim.demo.signface import sign_font
 
 
+@pytest.mark.slow
 def test_the_story_that_it_tells(demo_job, cache):
     job = load_job(demo_job)
     tree = finish(survey_tree(root_of(job, demo_job), job.scan_settings, job.build_spec, cache))

@@ -183,6 +183,7 @@ def test_a_tree_without_models_says_what_the_bench_is_for(opened):
     assert opened.imposters._pages.currentIndex() == 0
 
 
+@pytest.mark.slow
 def test_families_are_really_tried_and_frames_are_shown_with_their_weights(qtbot, bench):
     bench._change(size=128, frames=4, frame_size=32)
     bench.advice.click()

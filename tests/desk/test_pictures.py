@@ -12,6 +12,7 @@ ROOT = Path(__file__).parents[2]
 
 
 # It ships the whole demonstration, which takes minutes where another test runs beside it.
+@pytest.mark.slow
 @pytest.mark.timeout(600)
 def test_every_main_view_is_pictured(tmp_path, demo_job):
     # The script draws the demonstration where the cache is: lend it the one that is drawn already.

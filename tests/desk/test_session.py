@@ -112,6 +112,7 @@ def test_reading_again_while_another_opens_does_not_mix_them(qtbot, window, two)
     assert [t.path for t in session.inventory.textures] == ["second_base.png"]
 
 
+@pytest.mark.slow
 def test_totals_of_states_are_those_of_their_jobs(qtbot, opened):
     """Edits after an undo get jobs at addresses that were used before."""
     session: Session = opened.session

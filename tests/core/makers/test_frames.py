@@ -220,6 +220,7 @@ PAIRS = [
 ]  # fmt: skip
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize(("family", "steps"), PAIRS)
 def test_the_shader_that_ships_draws_what_we_draw(stone, family, steps):
     _, found = stone

@@ -261,6 +261,7 @@ def test_a_font_of_16_units_an_em_draws_too_large_to_end_and_is_refused(tmp_path
     assert time.monotonic() - started < 30
 
 
+@pytest.mark.slow
 def test_fonts_with_flipped_bits_answer_with_words(tmp_path):
     whole, rng, read = sign_font(), np.random.default_rng(3), 0
     file = tmp_path / "bent.ttf"

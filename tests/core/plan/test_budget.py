@@ -33,6 +33,7 @@ def best_by_trying_all(choices, limits):
     return min((choices.loss[list(p)].sum() for p in fits), default=None)
 
 
+@pytest.mark.slow
 @given(st.integers(0, 10**6), st.integers(1, 6), st.integers(1, 4), st.integers(1, 4), st.floats(0.02, 1.1))
 @settings(max_examples=150, deadline=None)
 def test_small_ones_are_solved_as_trying_all_solves_them(seed, textures, options, lines, share):

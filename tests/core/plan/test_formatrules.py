@@ -99,6 +99,7 @@ def test_common_formats_are_those_that_the_cut_bar_would_offer(name):
         assert FORMATS[rule.format].hardware in target.hardware
 
 
+@pytest.mark.slow
 def test_the_common_rules_bring_textures_within_every_limit(tmp_path):
     for number in range(14):
         put(tmp_path, f"t{number}_base.png", size=(1024, 1024))

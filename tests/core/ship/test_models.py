@@ -71,6 +71,7 @@ def test_the_validator_finds_nothing_wrong(tmp_path, target):
     assert validator.errors(out / "models" / "shed.glb") == []
 
 
+@pytest.mark.slow
 @pytest.mark.skipif(not validator.is_there(), reason="needs Node and the validator that make test installs")
 def test_the_demonstration_ships_valid_models(tmp_path):
     root = finish(make_demo()).parent / "art"
