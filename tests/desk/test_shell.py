@@ -7,7 +7,8 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QMessageBox, QScrollArea
 
 from oaktrim.core.errors import FileError
-from oaktrim.core.plan.cuts import Cap
+from oaktrim.core.plan.cuts import Cap, SetFormat
+from oaktrim.core.plan.resolve import resolve
 from oaktrim.desk.look.terms import breakable
 from oaktrim.desk.look.tokens import DUSK, LIGHT, Tokens, tokens
 from oaktrim.desk.models.thumbnails import SIDE, Thumbnails
@@ -142,3 +143,32 @@ def test_a_long_name_does_not_push_the_swatch_out_of_sight(qtbot, window, tmp_pa
     assert swatch.name.height() > 2 * swatch.name.fontMetrics().height() - 4, "it stands in several lines"
     right = swatch.picture.mapTo(swatch, swatch.picture.rect().topRight()).x()
     assert right <= swatch.width()
+
+
+def test_each_cut_says_what_comes_back_without_it(opened):
+    """Against plans that are made by themselves: of the watched target, or of its own where a cut is not for that."""
+    session = opened.session
+    session.select((0, 1, 2))
+    session.cut(Cap(32), everywhere=True, keep=True)
+    session.select((1,))
+    session.cut(SetFormat("bc7"), everywhere=False, keep=True)
+    session.watch("pocket")
+    session.cut(Cap(16), everywhere=False, keep=True)
+    session.watch("lounge")
+    cuts = session.job.cuts
+    targets = {target.id: target for target in session.targets}
+
+    def weight(target, without=None):
+        left = tuple(cut for place, cut in enumerate(cuts) if place != without)
+        return resolve(session.inventory, targets[target], left, rules=session.job.rules).total("memory")
+
+    for place, cut in enumerate(cuts):
+        target = "lounge" if cut.is_for("lounge") else cut.targets[0]
+        assert session.saved_by_cut(place) == (targets[target], weight(target, place) - weight(target))
+    assert session.saved_by_cut(0)[1] > 0 and session.saved_by_cut(2)[0].id == "pocket"
+    # One that is off saves nothing, and the others are told without it.
+    session.enable_cut(0, False)
+    assert session.saved_by_cut(0)[1] == 0
+    assert session.history.undo_name.startswith("leave out Cap 32")
+    session.enable_cut(0, True)
+    assert session.job.cuts == cuts

@@ -85,7 +85,7 @@ class JobFiles(QObject):
         """Offer the newest edits that were not saved, where there are any."""
         left = next((aside for aside in left_asides() if Path(aside.source).exists()), None)
         if left is not None:
-            self._ask(left, partial(self._open_left, left))
+            self._show_question(left, partial(self._open_left, left))
 
     def _open_left(self, left: Aside) -> None:
         self._taken = left
@@ -103,7 +103,7 @@ class JobFiles(QObject):
             return
         left = next((aside for aside in left_asides() if aside.source == self.keeper.source), None)
         if left is not None and not _same(left.job, session.job):
-            self._ask(left, partial(self._take_up, left))
+            self._show_question(left, partial(self._take_up, left))
 
     def _take_up(self, left: Aside) -> None:
         session = self._session
@@ -111,7 +111,7 @@ class JobFiles(QObject):
         self.keeper.keep()
         forget_aside(left.source, left.process)
 
-    def _ask(self, left: Aside, take: Callable[[], None]) -> None:
+    def _show_question(self, left: Aside, take: Callable[[], None]) -> None:
         when = datetime.fromtimestamp(left.saved).strftime("%d %B, %H:%M")
         name = Path(left.source).name
         text = f"Oak Trim ended while {name} held edits that were not saved. They were kept on {when}."
