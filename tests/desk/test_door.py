@@ -106,6 +106,7 @@ def test_what_nobody_foresaw_saves_the_job_first_and_says_where(qtbot, opened, t
         assert "KeyError: 'lost'" in said and str(beside) in said and "oak-trim.log" in said
         assert "KeyError: 'lost again'" in capsys.readouterr().err
     finally:
+        opened.faults.unwatch()
         sys.excepthook = hook
 
 

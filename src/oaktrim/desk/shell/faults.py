@@ -6,6 +6,7 @@ import faulthandler
 import logging
 import sys
 from types import TracebackType
+from typing import TextIO
 
 from PySide6.QtCore import QObject, Qt
 from PySide6.QtWidgets import QMessageBox, QWidget
@@ -23,6 +24,7 @@ class FaultWatch(QObject):
         super().__init__(window)
         self._keeper, self._window = keeper, window
         self._box: QMessageBox | None = None
+        self._file: TextIO | None = None
         self.count = 0
 
     def watch(self) -> None:
@@ -31,9 +33,18 @@ class FaultWatch(QObject):
         try:
             file = log_file().with_name("crash.log")
             file.parent.mkdir(parents=True, exist_ok=True)
-            faulthandler.enable(file.open("a"))
+            self._file = file.open("a")
+            faulthandler.enable(self._file)
         except OSError as error:
             _LOG.warning("crashes are not written: %s", error)
+
+    def unwatch(self) -> None:
+        """Give errors back to Python's own hook, and close what crashes are written to."""
+        sys.excepthook = sys.__excepthook__
+        if self._file is not None:
+            faulthandler.disable()
+            self._file.close()
+            self._file = None
 
     def report(self, kind: type[BaseException], error: BaseException, trace: TracebackType | None) -> None:
         """Save the job, log what nobody foresaw, and say so; once for as long as the answer stands."""
