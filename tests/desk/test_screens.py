@@ -3,6 +3,7 @@
 import pytest
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QAbstractButton, QLabel, QLineEdit, QPushButton, QVBoxLayout, QWidget
+from pytestqt.exceptions import TimeoutError as QtTimeoutError
 
 from oaktrim.desk.look.properties import with_properties
 from oaktrim.desk.shell.help import HelpPanel
@@ -27,12 +28,23 @@ def faults(root) -> list[str]:
     return cut_texts(root) + overlapping(root)
 
 
+def laid_out(qtbot, root, name) -> None:
+    """Wait until nothing is cut and nothing overlaps; fail with what still was at the end, whether it comes and goes or not."""
+    seen: list[str] = []
+
+    def is_whole() -> bool:
+        seen[:] = faults(root)
+        return not seen
+
+    try:
+        qtbot.waitUntil(is_whole, timeout=WAIT)
+    except QtTimeoutError:
+        pytest.fail(f"{name}: {'; '.join(seen)}")
+
+
 def sound(qtbot, root, name) -> None:
     """Hold a screen to all that is asked of screens."""
-    try:
-        qtbot.waitUntil(lambda: not faults(root), timeout=WAIT)
-    except Exception:
-        assert not faults(root), name
+    laid_out(qtbot, root, name)
     assert not unnamed(root), name
     assert not unreached(root.window(), root), name
 
@@ -54,10 +66,7 @@ def test_nothing_is_cut_in_a_small_window(qtbot, demo, theme):
     for name, show in screens(demo):
         show()
         qtbot.wait(200)
-        try:
-            qtbot.waitUntil(lambda: not faults(demo), timeout=WAIT)
-        except Exception:
-            assert not faults(demo), name
+        laid_out(qtbot, demo, name)
 
 
 def test_dialogs_too(qtbot, demo):

@@ -40,7 +40,9 @@ def main() -> int:
         window.session.open(Path(sys.argv[1]))
     else:
         window.files.offer_left()
-    return app.exec()
+    status = app.exec()
+    window.faults.unwatch()
+    return status
 
 
 if __name__ == "__main__":
