@@ -74,7 +74,7 @@ def test_a_large_job(large, benchmark):
     root, cache = large
     reopened = seconds(lambda: finish(scan(root, cache=cache)), 2)
     inventory = finish(scan(root, cache=cache))
-    count = len(inventory.textures) + len(inventory.passthrough)
+    count = len(inventory.textures) + len(inventory.others)
     ratios, target = CompressionRatios(inventory), target_named("pocket")
     paths = tuple(row.path for row in inventory.textures)
     sides = iter([2048, 1024, 512, 256, 128, 64, 32] * 50)

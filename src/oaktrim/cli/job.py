@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import click
 import numpy as np
@@ -25,9 +27,11 @@ from oaktrim.core.plan.cuts import (
     SetFormat,
     SetLevels,
     SetLoss,
+    thing_of,
 )
 from oaktrim.core.plan.query import Assets, select
 from oaktrim.core.plan.resolve import resolve
+from oaktrim.core.plan.soundcuts import SetLongest, SetMono, SetRate, TrimSilence, codec_change
 from oaktrim.core.plan.verdict import findings_of
 from oaktrim.core.settings import load_settings
 from oaktrim.core.survey.pixelkinds import PixelKind
@@ -77,6 +81,8 @@ def show(path: Path) -> None:
     for row in job.format_rules:
         pixels = "" if row.pixels is PixelKind.ANY else f", {row.pixels.value}"
         click.echo(f"rule: {row.role.value}{pixels} as {row.label} ({', '.join(row.targets) or 'all targets'})")
+    for heard in job.sound_rules:
+        click.echo(f"rule: {heard.role.value} sounds {heard.label} ({', '.join(heard.targets) or 'all targets'})")
     for check in job.checks:
         click.echo(f"check: {check.name}, {check.severity.value}: {check.where}")
     for grade in job.grades:
@@ -91,24 +97,46 @@ def show(path: Path) -> None:
         click.echo(f"suppressed: {suppression.code} on {suppression.path}: {suppression.reason}")
 
 
-def _matching(source: Source, where: str, targets: tuple[str, ...]) -> tuple[str, ...]:
-    """Return the paths of the textures that a filter keeps, seen on the first of the targets."""
+def _matching(source: Source, where: str, targets: tuple[str, ...]) -> dict[str, tuple[str, ...]]:
+    """Return the paths of what a filter keeps by the kind of asset that cuts are on, seen on the first of the targets."""
     found = weigh_source(source, targets[:1] or source.job.targets[:1])
-    plan = found.plans[0]
-    assets = Assets(resolve(found.inventory, plan.target), plan, findings_of(plan, source.checks))
-    kept = np.flatnonzero(select(where, assets)[: len(found.inventory.textures)])
-    if not len(kept):
+    plan, inventory = found.plans[0], found.inventory
+    assets = Assets(resolve(inventory, plan.target), plan, findings_of(plan, source.checks))
+    kept = [assets.paths[asset] for asset in np.flatnonzero(select(where, assets))]
+    if not kept:
+        raise fail(f"nothing is kept by {where!r}", 1)
+    sounds = {sound.path for sound in inventory.audio}
+    things = {"texture": inventory.row_of, "sound": sounds}
+    return {thing: tuple(path for path in kept if path in known) for thing, known in things.items()}
+
+
+def _textures(source: Source, where: str) -> tuple[str, ...]:
+    paths = _matching(source, where, ())["texture"]
+    if not paths:
         raise fail(f"no texture is kept by {where!r}", 1)
-    return tuple(found.inventory.textures[row].path for row in kept)
+    return paths
 
 
 def save(job: Job, path: Path, source: Source) -> None:
     save_job(job, path, source.root)
 
 
+def changes_of(**asked: Any) -> list[Change]:
+    """Return the changes that options ask for; those that were not given are None."""
+    made: dict[str, Callable[[Any], Change]] = {
+        "cap": Cap, "drop": Drop, "format_name": SetFormat, "levels": SetLevels, "effort": lambda v: SetEffort(Effort(v)),
+        "loss": SetLoss, "coverage": KeepCoverage, "error_metric": lambda v: SetErrorMetric(ErrorMetric(v)), "rate": SetRate,
+        "mono": SetMono, "codec": codec_change, "trim_silence": TrimSilence, "longest": SetLongest,
+    }  # fmt: skip
+    try:
+        return [made[name](value) for name, value in asked.items() if value is not None]
+    except ValueError as error:
+        raise fail(str(error)) from error
+
+
 @click.command()
 @click.argument("path", metavar="JOB", type=JOB)
-@click.option("--where", required=True, metavar="FILTER", help="Which textures: 'role:normal side>2048'.")
+@click.option("--where", required=True, metavar="FILTER", help="Which files: 'role:normal side>2048', 'kind:sound'.")
 @click.option("--cap", type=click.IntRange(1, 1 << 16), help="The longest side is at most this.")
 @click.option("--drop", type=click.IntRange(0, 16), help="Leave out this many of the largest levels.")
 @click.option("--format", "format_name", metavar="NAME", help="Encode in this format.")
@@ -125,46 +153,30 @@ def save(job: Job, path: Path, source: Source) -> None:
     help="Levels keep what a cut-out at it shows.",
 )
 @click.option("--error-metric", type=click.Choice([c.value for c in ErrorMetric]), help="What an error counts on.")
+@click.option("--rate", type=int, metavar="HZ", help="Sounds: at most this many frames a second.")
+@click.option("--mono/--no-mono", default=None, help="Sounds: mix all channels to one, or keep them.")
+@click.option("--codec", metavar="NAME:QUALITY", help="Sounds: vorbis:0.3, opus:48 (kbit/s a channel), pcm or flac.")
+@click.option("--trim-silence", type=float, metavar="DB", help="Sounds: leave off ends that stay under this, as -60.")
+@click.option("--longest", type=float, metavar="SECONDS", help="Sounds: cut off after so long, and fade out.")
 @click.option("--target", "targets", multiple=True, metavar="ID", help="Only for this target; may be given again.")
-def cut(
-    path: Path,
-    where: str,
-    cap: int | None,
-    drop: int | None,
-    format_name: str | None,
-    levels: bool | None,
-    effort: str | None,
-    loss: float | None,
-    coverage: int | None,
-    error_metric: str | None,
-    targets: tuple[str, ...],
-) -> None:
-    """Cut the textures of JOB that a filter keeps; the job is written, the sources never are."""
+def cut(path: Path, where: str, targets: tuple[str, ...], **asked: Any) -> None:
+    """Cut the textures and sounds of JOB that a filter keeps; the job is written, the sources never are."""
     source = source_at(path)
-    changes: list[Change] = []
-    try:
-        changes += [] if cap is None else [Cap(cap)]
-        changes += [] if drop is None else [Drop(drop)]
-        changes += [] if format_name is None else [SetFormat(format_name)]
-        changes += [] if levels is None else [SetLevels(levels)]
-        changes += [] if effort is None else [SetEffort(Effort(effort))]
-        changes += [] if loss is None else [SetLoss(loss)]
-        changes += [] if coverage is None else [KeepCoverage(coverage)]
-        changes += [] if error_metric is None else [SetErrorMetric(ErrorMetric(error_metric))]
-    except ValueError as error:
-        raise fail(str(error)) from error
+    changes = changes_of(**asked)
     if not changes:
-        raise fail(
-            "say what to cut: --cap, --drop, --format, --levels, --no-levels, --effort, --loss, --keep-coverage or --count"
-        )
+        raise fail("say what to cut: --cap, --format, --rate, --codec or another; see oak-trim cut --help")
     for name in targets:
         if name not in source.job.targets:
             raise DocumentError(path, f"has no target {name!r}; it has {', '.join(source.job.targets)}")
-    paths = _matching(source, where, targets)
+    kept = _matching(source, where, targets)
     job = source.job
     for change in changes:
-        job = job.with_cut(Cut(change, paths, targets))
-        click.echo(f"{change.label} on {len(paths)} texture{'' if len(paths) == 1 else 's'}")
+        thing = thing_of(change)
+        if not kept[thing]:
+            raise fail(f"{change.label}: no {thing} is kept by {where!r}", 1)
+        job = job.with_cut(Cut(change, kept[thing], targets))
+        count = len(kept[thing])
+        click.echo(f"{change.label} on {count} {thing}{'' if count == 1 else 's'}")
     save(job, path, source)
 
 
@@ -177,6 +189,6 @@ def cut(
 def roles(path: Path, where: str, role: str | None) -> None:
     """Set by hand what textures of JOB are used as."""
     source = source_at(path)
-    paths = _matching(source, where, ())
+    paths = _textures(source, where)
     save(source.job.with_role(Role(role) if role else None, paths), path, source)
     click.echo(f"{role or 'told again'}: {len(paths)} texture{'' if len(paths) == 1 else 's'}")

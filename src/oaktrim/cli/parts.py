@@ -35,8 +35,9 @@ PARTS: dict[str, dict[str, Part]] = {
         "look-alikes": Part("rules:look_alikes_command", "List groups of look-alikes whose role is guessed or not known."),
         "role-rules": Part("rules:role_rules", "Show, set and remove rules for sizes by role."),
         "format-rules": Part("rules:format_rules", "Show and set rules for formats, or use the common ones."),
+        "sound-rules": Part("rules:sound_rules", "Show, set and remove rules for sounds by role."),
         "checks": Part("rules:checks", "Show, set and remove checks of your own; re-grade findings."),
-        "cut": Part("job:cut", "Cut the textures of JOB that a filter keeps."),
+        "cut": Part("job:cut", "Cut the textures and sounds of JOB that a filter keeps."),
         "fit": Part("fit:fit", "Find the cuts that meet every limit at the least visible loss."),
     },
     "Make": {
@@ -50,7 +51,7 @@ PARTS: dict[str, dict[str, Part]] = {
         "surface": Part("surface:surface", "Flatten the light of IMAGES, and make them repeat."),
     },
     "Ship": {
-        "ship": Part("ship:ship", "Make every texture of PATH, and write it into a folder."),
+        "ship": Part("ship:ship", "Make all that PATH ships, and write it into a folder."),
     },
     "Single files, and what is known": {
         "encode": Part("convert:encode", "Encode IMAGES in a texture format."),

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from fractions import Fraction
 from pathlib import Path
+from typing import cast
 
 import click
 
 from oaktrim.cli.exits import fail
-from oaktrim.cli.job import JOB, ROLES, save
+from oaktrim.cli.job import JOB, ROLES, changes_of, save
 from oaktrim.cli.sources import Source, source_at, weigh_source
 from oaktrim.cli.tables import console, table
 from oaktrim.core.codecs.effort import Effort, ErrorMetric
@@ -22,6 +23,8 @@ from oaktrim.core.plan.packing import CompressionRatios, Measured
 from oaktrim.core.plan.query import Assets
 from oaktrim.core.plan.resolve import Plan, resolve
 from oaktrim.core.plan.rolerules import RoleRule, ShareOf
+from oaktrim.core.plan.soundcuts import SoundChange
+from oaktrim.core.plan.soundrules import SoundRule
 from oaktrim.core.plan.status import limits_of
 from oaktrim.core.plan.verdict import findings_of
 from oaktrim.core.survey.cache import SurveyCache
@@ -29,6 +32,7 @@ from oaktrim.core.survey.findings.finding import Severity
 from oaktrim.core.survey.findings.rules import LABELS
 from oaktrim.core.survey.pixelkinds import PixelKind
 from oaktrim.core.survey.roles import Role
+from oaktrim.core.survey.soundroles import SoundRole
 from oaktrim.core.units import bytes_text
 
 _AS_IT_IS = "as-it-is"
@@ -178,6 +182,56 @@ def _with_common(source: Source, names: tuple[str, ...]) -> Job:
         ]
         console().print(table([plan.target.name, "is", "becomes", "limit"], rows, right=(1, 2, 3)))
     return job
+
+
+@click.command(name="sound-rules")
+@click.argument("path", metavar="JOB", type=JOB)
+@click.option("--role", type=click.Choice([row.value for row in SoundRole]), help="The role that the rule is for.")
+@click.option("--rate", type=int, metavar="HZ", help="At most this many frames a second.")
+@click.option("--mono", is_flag=True, help="All channels mixed to one.")
+@click.option("--codec", metavar="NAME:QUALITY", help="vorbis:0.3, opus:48 (kbit/s a channel), pcm or flac.")
+@click.option("--trim-silence", type=float, metavar="DB", help="Ends that stay under this are left off, as -60.")
+@click.option("--longest", type=float, metavar="SECONDS", help="Cut off after so long, and fade out.")
+@click.option("--pattern", metavar="PATTERN", help="Sounds whose path or name fits, as 'vo/*', have the --role.")
+@click.option("--remove", is_flag=True, help="Take the rule for the role away.")
+@click.option("--target", "targets", multiple=True, metavar="ID", help="Only for this target; may be given again.")
+def sound_rules(
+    path: Path,
+    role: str | None,
+    rate: int | None,
+    mono: bool,
+    codec: str | None,
+    trim_silence: float | None,
+    longest: float | None,
+    pattern: str | None,
+    remove: bool,
+    targets: tuple[str, ...],
+) -> None:
+    """Show the rules for sounds of JOB, set one, take one away, or say by a pattern what sounds are used as.
+
+    A cut by hand wins over a rule. Exit status: 0; 2 when JOB cannot be read or a rule makes no sense.
+    """
+    source = source_at(path)
+    job = source.job
+    for name in targets:
+        job.target(name)
+    asked = {"rate": rate, "mono": mono or None, "codec": codec, "trim_silence": trim_silence, "longest": longest}
+    changes = changes_of(**asked)
+    if role is None:
+        if changes or pattern or remove:
+            raise fail("say which --role the rule is for")
+    elif pattern:
+        job = job.with_sound_pattern(pattern.lower(), SoundRole(role))
+    elif remove:
+        job = job.without_sound_rule(SoundRole(role), targets)
+    else:
+        job = job.with_sound_rule(SoundRule(SoundRole(role), cast("tuple[SoundChange, ...]", tuple(changes)), targets))
+    if job is not source.job:
+        save(job, path, source)
+    rows = [(rule.role.value, rule.label, ", ".join(rule.targets) or "all targets") for rule in job.sound_rules]
+    console().print(table(["role", "ships as", "for"], rows) if rows else "No rules for sounds.")
+    for row in job.sound_patterns:
+        click.echo(f"{row.pattern}: {row.role.value}")
 
 
 _GRADES = ("as-shipped", "off", *(row.value for row in Severity))

@@ -1,5 +1,6 @@
 """The filter syntax, on a small job in which every answer is known."""
 
+import numpy as np
 import pytest
 import soundfile
 
@@ -17,7 +18,7 @@ def assets(tmp_path):
     put(tmp_path, "boat/oak base.png", size=(256, 256))
     put(tmp_path, "boat/oak_n.png", size=(256, 128))
     put(tmp_path, "old/rope_mask.png", size=(100, 64), channels=1)
-    soundfile.write(tmp_path / "gull.wav", [0.0] * 800, 8000)
+    soundfile.write(tmp_path / "gull.wav", np.sin(np.arange(800) * 2.7) / 2, 8000)
     writer = GltfWriter()
     images = writer.image("boat/oak%20base.png"), writer.image("boat/oak_n.png")
     for name in ("planks", "mast"):
@@ -43,6 +44,8 @@ CASES = {
     "name:oak*png": ["oak base.png", "oak_n.png"],
     "folder:old": ["rope_mask.png"],
     "family:audio": ["gull.wav"],
+    "kind:sound role:effect rate:8000": ["gull.wav"],
+    "kind:mesh or seconds<1 held>1kB": ["boat.glb", "gull.wav"],
     "family=meshes": ["boat.glb"],
     "is:unused": ["rope_mask.png"],
     "kind:png channels:1": ["rope_mask.png"],

@@ -10,7 +10,7 @@ import soundfile
 
 from oaktrim.core.errors import FileError
 
-SUFFIXES = frozenset((".wav", ".ogg", ".flac", ".mp3"))
+SUFFIXES = frozenset((".wav", ".ogg", ".oga", ".opus", ".flac", ".mp3"))
 _PCM_BYTES = 2
 
 
@@ -20,7 +20,7 @@ class AudioHead:
 
     Parameters
     ----------
-    kind : wav, ogg, flac or mp3, by the file's own bytes
+    kind : wav, ogg, opus, flac or mp3, by the file's own bytes
     rate : frames a second; frames : samples in each channel
     """
 
@@ -55,7 +55,7 @@ def audio_head(data: bytes, path: Path) -> AudioHead:
         info = soundfile.info(io.BytesIO(data))
     except (soundfile.SoundFileError, RuntimeError, OSError, ValueError, TypeError, OverflowError) as error:
         raise FileError(path, f"is not a sound that is read: {_reason(error)}") from error
-    kind = _KINDS.get(info.format)
+    kind = "opus" if info.subtype == "OPUS" else _KINDS.get(info.format)
     if kind is None:
         raise FileError(path, f"is a sound of the kind {info.format}, which is not read")
     if info.frames < 1 or info.samplerate < 1 or info.frames > 1 << 40:

@@ -21,12 +21,14 @@ from oaktrim.core.plan.cuts import Cap, Change, Cut, Drop
 from oaktrim.core.plan.formatrules import FormatRule, Rules
 from oaktrim.core.plan.lookalikes import LookAlikes, pattern_for
 from oaktrim.core.plan.rolerules import RoleRule
+from oaktrim.core.plan.soundrules import SoundRule, SoundRules
 from oaktrim.core.settings import Settings
 from oaktrim.core.sight.sightlines import Sightlines
 from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.survey.pixelkinds import PixelKind
 from oaktrim.core.survey.roles import DEFAULT_PATTERNS, Role, RoleChoice, RolePattern
 from oaktrim.core.survey.scan import DEFAULT_IGNORE, ScanSettings, fault_of_ignore
+from oaktrim.core.survey.soundroles import SoundPattern, SoundRole
 from oaktrim.core.targets.target import Target, shipped_targets, target_named
 
 Named = TypeVar("Named", bound=Maker)
@@ -52,11 +54,11 @@ class Job(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     root : the folder of sources, relative to the job's file
     targets : ids of the targets, in the order in which they are watched
     own_targets : targets of this job alone; one with the id of a shipped target stands in its place
-    cuts, role_rules, format_rules : in order
+    cuts, role_rules, format_rules, sound_rules : in order
     roles : set by hand
     suppressed : findings that do not count
     ignore : patterns of paths that are left out, as in a .gitignore file
-    role_patterns : of names; the first that fits says the role
+    role_patterns, sound_patterns : of names; the first that fits says the role
     max_pixels : pictures that claim more are not decoded
     makers : in the order in which they work
     layouts : of packs, beside those of the product
@@ -74,6 +76,8 @@ class Job(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     cuts: tuple[Cut, ...] = ()
     role_rules: tuple[RoleRule, ...] = ()
     format_rules: tuple[FormatRule, ...] = ()
+    sound_rules: tuple[SoundRule, ...] = ()
+    sound_patterns: tuple[SoundPattern, ...] = ()
     roles: tuple[RoleChoice, ...] = ()
     suppressed: tuple[Suppression, ...] = ()
     ignore: tuple[Text, ...] = DEFAULT_IGNORE
@@ -227,7 +231,7 @@ class Job(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     @property
     def rules(self) -> Rules:
         """All its rules."""
-        return Rules(self.role_rules, self.format_rules)
+        return Rules(self.role_rules, self.format_rules, SoundRules(self.sound_rules, self.sound_patterns))
 
     def with_format_rule(self, rule: FormatRule) -> Job:
         """Return the job with a format rule, in the place of the one for the same."""
@@ -240,6 +244,21 @@ class Job(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         kept = tuple(row for row in self.format_rules if (row.role, row.pixels, row.targets) != gone)
         return msgspec.structs.replace(self, format_rules=kept)
 
+    def with_sound_rule(self, rule: SoundRule) -> Job:
+        """Return the job with a rule of sounds, in the place of the one for that role and those targets."""
+        kept = [row for row in self.sound_rules if (row.role, row.targets) != (rule.role, rule.targets)]
+        return msgspec.structs.replace(self, sound_rules=(*kept, rule))
+
+    def without_sound_rule(self, role: SoundRole, targets: tuple[str, ...]) -> Job:
+        """Return the job without the rule for sounds of a role and those targets."""
+        kept = tuple(row for row in self.sound_rules if (row.role, row.targets) != (role, targets))
+        return msgspec.structs.replace(self, sound_rules=kept)
+
+    def with_sound_pattern(self, pattern: str, role: SoundRole) -> Job:
+        """Return the job in which sounds whose path fits a pattern have a role, where no pattern before it fits."""
+        kept = tuple(row for row in self.sound_patterns if row.pattern != pattern)
+        return msgspec.structs.replace(self, sound_patterns=(*kept, SoundPattern(pattern, role)))
+
     def with_rules(self, rules: Rules) -> Job:
         """Return the job with more rules, each in the place of the one for the same."""
         job = self
@@ -247,6 +266,8 @@ class Job(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
             job = job.with_rule(size)
         for encoded in rules.formats:
             job = job.with_format_rule(encoded)
+        for sound in rules.sounds.rules:
+            job = job.with_sound_rule(sound)
         return job
 
     def with_check(self, check: Check, instead: str = "") -> Job:
@@ -300,6 +321,11 @@ class Job(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
             for rule in self.format_rules
             if rule.targets != (name,)
         )
+        sounds = (
+            msgspec.structs.replace(rule, targets=tuple(t for t in rule.targets if t != name))
+            for rule in self.sound_rules
+            if rule.targets != (name,)
+        )
         own = tuple(row for row in self.own_targets if row.id != name)
         return msgspec.structs.replace(
             self,
@@ -308,6 +334,7 @@ class Job(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
             cuts=tuple(cuts),
             role_rules=tuple(rules),
             format_rules=tuple(formats),
+            sound_rules=tuple(sounds),
         )
 
     def with_cut(self, cut: Cut) -> Job:

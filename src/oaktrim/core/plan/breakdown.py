@@ -100,7 +100,7 @@ def grouping_for(inventory: Inventory, memory: NDArray[np.int64]) -> Grouping:
 
 def asset_costs(plan: Plan, line: str) -> NDArray[np.int64]:
     """Return what each asset adds to a line: the textures, then what is passed through."""
-    rest = plan.passthrough(line)
+    rest = plan.others_line(line)
     return np.concatenate([plan.line(line), rest])
 
 
@@ -122,14 +122,14 @@ def _by_owner(inventory: Inventory, tree: Breakdown) -> None:
             board = tree.board(tree.board(0, "no owner", "scene"), folder, "object")
             tree.leaf(tree.board(board, inventory.roles[row].role.label, "material"), name, row, 1.0)
     by_path = {model.path: board for model, board in zip(ownership.models, scenes, strict=True)}
-    for place, passthrough in enumerate(inventory.passthrough, len(inventory.textures)):
-        above = by_path.get(passthrough.file)
+    for place, other in enumerate(inventory.others, len(inventory.textures)):
+        above = by_path.get(other.file)
         scene = above if above is not None else tree.board(0, "no owner", "scene")
-        tree.leaf(tree.board(scene, passthrough.family.value, "object"), passthrough.name, place, 1.0)
+        tree.leaf(tree.board(scene, other.family.value, "object"), other.name, place, 1.0)
 
 
 def _by_folder(inventory: Inventory, tree: Breakdown) -> None:
-    paths = [t.path for t in inventory.textures] + [row.path for row in inventory.passthrough]
+    paths = [t.path for t in inventory.textures] + [row.path for row in inventory.others]
     for place, path in enumerate(paths):
         board, (*folders, name) = 0, path.split("/")
         for folder in folders:
@@ -142,8 +142,8 @@ def _by_family(inventory: Inventory, tree: Breakdown) -> None:
     for row, guess in enumerate(inventory.roles):
         board = tree.board(families[guess.role.family], guess.role.label, "role")
         tree.leaf(board, inventory.names[row], row, 1.0)
-    for place, passthrough in enumerate(inventory.passthrough, len(inventory.textures)):
-        tree.leaf(families[passthrough.family], passthrough.name, place, 1.0)
+    for place, other in enumerate(inventory.others, len(inventory.textures)):
+        tree.leaf(families[other.family], other.name, place, 1.0)
 
 
 _MAKERS: dict[Grouping, Callable[[Inventory, Breakdown], None]] = {

@@ -135,7 +135,7 @@ def reach(plan: Plan) -> float:
         limit = plan.target.limits.of(name)
         if not limit:
             continue
-        beside = int(np.sum(plan.passthrough(name)))
+        beside = int(np.sum(plan.others_line(name)))
         if beside < limit:
             found.append((plan.total(name) - beside) / (limit - beside))
     return max(found)

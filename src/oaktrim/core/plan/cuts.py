@@ -1,7 +1,7 @@
-"""Cuts: the planned changes of a job, each on a set of textures, for one target or for all.
+"""Cuts: the planned changes of a job, each on a set of textures or sounds, for one target or for all.
 
-Every kind of change has a `code`, the number that stands for it in columns of a plan. Those that set a field of the encode
-settings name it in `setting`, and give its value back from the code.
+Every kind of change to textures has a `code`, the number that stands for it in columns of a plan. Those that set a field of the
+encode settings name it in `setting`, and give its value back from the code.
 """
 
 from __future__ import annotations
@@ -17,6 +17,7 @@ from oaktrim.core.errors import Unsupported
 from oaktrim.core.fields import MAX_SIDE, FilePath
 from oaktrim.core.formats.catalogue import FORMATS, ORDER, format_named
 from oaktrim.core.pixels.resample import Filter
+from oaktrim.core.plan.soundcuts import SoundChange
 
 MAX_LOSS = 6.0
 # Losses are held in hundredths of a dB in columns.
@@ -210,10 +211,16 @@ class KeepCoverage(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag=
 
 
 SettingChange = SetEffort | SetFilter | SetLoss | KeepCoverage | SetErrorMetric
-Change = Cap | Drop | SetFormat | SetLevels | SettingChange
+TextureChange = Cap | Drop | SetFormat | SetLevels | SettingChange
+Change = TextureChange | SoundChange
 # In the order in which they act on a texture.
-KINDS: tuple[type[Change], ...] = get_args(Change)
+KINDS: tuple[type[TextureChange], ...] = get_args(TextureChange)
 SETTING_KINDS: tuple[type[SettingChange], ...] = get_args(SettingChange)
+
+
+def thing_of(change: Change) -> str:
+    """Return what kind of asset a change is of, in a word."""
+    return "sound" if isinstance(change, SoundChange) else "texture"
 
 
 class Cut(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
@@ -221,7 +228,7 @@ class Cut(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults
 
     Parameters
     ----------
-    assets : paths of the textures it is on, below the job's root
+    assets : paths of what it is on, below the job's root; of other kinds of assets it says nothing
     targets : ids of the targets it is for; empty for all
     enabled : it counts; otherwise it is only kept
     """
@@ -252,4 +259,4 @@ class Cut(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults
     def subject(self) -> str:
         """What the cut is on, in words."""
         count = len(self.assets)
-        return self.assets[0].rsplit("/", 1)[-1] if count == 1 else f"{count} textures"
+        return self.assets[0].rsplit("/", 1)[-1] if count == 1 else f"{count} {thing_of(self.change)}s"

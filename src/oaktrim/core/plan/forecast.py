@@ -23,7 +23,7 @@ Floats = NDArray[np.float64]
 # public games, 661 pictures, plain and in four block formats, on three targets; `make bench` says how many lie within.
 _ALONE = np.array([0.75, 0.5])
 _TOGETHER, _STAYS = np.array([0.35, 0.12]), np.array([0.15, 0.05])
-# What is passed through beside the textures: packed in part where it was not packed whole.
+# Meshes, clips and sounds: packed in part where it was not packed whole.
 _CARRIED_ALONE, _CARRIED_TOGETHER = 0.10, 0.03
 # So many textures of average size have to be measured for them to say as much of their kind as is known of all trees.
 _PRIOR = 8.0
@@ -100,14 +100,14 @@ def corrected(estimates: Floats, formats: Ints, sampled: Flags, factors: Floats)
     return found
 
 
-def half_width(spread: float, passthrough: tuple[int, ...]) -> int:
+def half_width(spread: float, others: tuple[int, ...]) -> int:
     """Return by how many bytes a package may be off: nine of ten final figures lie within.
 
     Parameters
     ----------
     spread : of the textures, as in `Forecast`
-    passthrough : estimates of what is passed through beside them, bytes each
+    others : estimates of what is passed through beside them, bytes each
     """
-    pieces = np.array(passthrough, np.float64)
+    pieces = np.array(others, np.float64)
     apart = float(np.hypot(_CARRIED_ALONE * np.linalg.norm(pieces), _CARRIED_TOGETHER * pieces.sum()))
     return int(_NINE_OF_TEN * np.hypot(spread, apart))

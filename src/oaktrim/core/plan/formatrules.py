@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import msgspec
 import numpy as np
@@ -12,6 +12,7 @@ from oaktrim.core.codecs.effort import Effort, ErrorMetric
 from oaktrim.core.fields import MAX_SIDE
 from oaktrim.core.formats.catalogue import FORMATS, ORDER
 from oaktrim.core.plan.rolerules import RoleRule
+from oaktrim.core.plan.soundrules import SoundRules
 from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.survey.pixelkinds import PixelKind
 from oaktrim.core.survey.roles import Role
@@ -75,10 +76,11 @@ class FormatRule(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 @dataclass(frozen=True)
 class Rules:
-    """All rules of a job: of sizes, and of formats."""
+    """All rules of a job: of sizes, of formats, and of sounds."""
 
     sizes: tuple[RoleRule, ...] = ()
     formats: tuple[FormatRule, ...] = ()
+    sounds: SoundRules = field(default_factory=SoundRules)
 
 
 @dataclass(frozen=True)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Iterable, Mapping, Sequence
 from copy import copy
 from dataclasses import dataclass, field
@@ -13,7 +12,7 @@ from numpy.typing import NDArray
 from oaktrim.core.formats.catalogue import format_named
 from oaktrim.core.progress import Progress, Task, map_unordered
 from oaktrim.core.survey.cache import SurveyCache
-from oaktrim.core.survey.inventory import Inventory, PassthroughAsset
+from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.survey.packed import PACKINGS, packed_share
 from oaktrim.core.survey.sample import SCALES
 from oaktrim.core.targets.footprint import FORMAT_INDEX
@@ -22,21 +21,6 @@ from oaktrim.core.targets.target import Packing
 # Row, format, scale and packing method.
 Key = tuple[int, int, int, str]
 Places = NDArray[np.int64]
-
-
-@dataclass(frozen=True)
-class PassthroughSizes:
-    """What meshes, clips and sounds take in a package.
-
-    Parameters
-    ----------
-    sizes : bytes by path; by_family : their sums
-    guessed : bytes of each file that was not packed whole, told from a piece of it
-    """
-
-    sizes: dict[str, int]
-    by_family: dict[str, int]
-    guessed: tuple[int, ...]
 
 
 _NAMES = list(FORMAT_INDEX)
@@ -51,7 +35,7 @@ def packing_name(packing: Packing) -> str:
     return f"{packing.method} {packing.level}"
 
 
-def passthrough_key(content: str, packing: Packing) -> str:
+def other_key(content: str, packing: Packing) -> str:
     """Return what the size of a packed file is known by."""
     return f"{content} {packing_name(packing)}"
 
@@ -95,9 +79,8 @@ class CompressionRatios:
         self._guess = _guessed(inventory)
         # Bytes by row and recipe.
         self.measured: dict[int, dict[str, int]] = {}
-        # What a file holds, packed whole: bytes by content and packing.
+        # Of files beside the textures: bytes by keys that begin with their contents.
         self._whole: dict[str, int] = {}
-        self._passthrough: dict[str, PassthroughSizes] = {}
         self._has_pixels = np.array([t.pixels != "" for t in inventory.textures], np.bool_)
 
     def moved(self, inventory: Inventory) -> CompressionRatios:
@@ -120,13 +103,13 @@ class CompressionRatios:
             return self
         fresh = copy(self)
         if found.sizes:
-            passthrough, rows = self.inventory.passthrough_contents, self.inventory.rows_by_content
+            others, rows = self.inventory.other_contents, self.inventory.rows_by_content
             fresh.measured = dict(self.measured)
             whole: dict[str, int] = {}
             changed: set[int] = set()
             for recipe, size in found.sizes.items():
                 content = recipe.partition(" ")[0]
-                if content in passthrough:
+                if content in others:
                     whole[recipe] = size
                 for row in rows.get(content, ()):
                     if row not in changed:
@@ -134,7 +117,7 @@ class CompressionRatios:
                         fresh.measured[row] = dict(fresh.measured.get(row, ()))
                     fresh.measured[row][recipe] = size
             if whole:
-                fresh._whole, fresh._passthrough = self._whole | whole, {}
+                fresh._whole = self._whole | whole
         if found.ratios:
             fresh._known = dict(self._known)
             copied: set[tuple[int, int, str]] = set()
@@ -146,36 +129,9 @@ class CompressionRatios:
                 fresh._known[key][self.inventory.rows_by_content.get(content, [])] = share
         return fresh
 
-    def passthrough(self, packing: Packing) -> PassthroughSizes:
-        """Return what each mesh, clip and sound takes in a package: its part of its file, packed whole where that is known."""
-        key = packing_name(packing)
-        if key not in self._passthrough:
-            self._passthrough[key] = self._estimate_passthrough(packing)
-        return self._passthrough[key]
-
-    def _estimate_passthrough(self, packing: Packing) -> PassthroughSizes:
-        sizes: dict[str, int] = {}
-        guessed = []
-        file, before = "", 0
-        for row in self.inventory.passthrough:
-            # Rows of one file follow each other; each takes its part of the whole, to the byte.
-            file, before = (file, before) if row.file == file else (row.file, 0)
-            whole = self._whole.get(passthrough_key(row.content, packing)) if self._whole else None
-            if whole is None:
-                sizes[row.path] = math.ceil(row.bytes * row.packed.get(packing.method, 1.0))
-                guessed.append(sizes[row.path])
-            else:
-                part = max(1, row.of)
-                sizes[row.path] = whole * (before + row.bytes) // part - whole * before // part
-            before += row.bytes
-        families = self.inventory.passthrough_families
-        sums = {family: sum(sizes[row.path] for row in rows) for family, rows in families.items()}
-        return PassthroughSizes(sizes, sums, tuple(guessed))
-
-    def passthrough_missing(self, packing: Packing) -> list[PassthroughAsset]:
-        """Return what is passed through in files that were not packed whole yet, one for each content."""
-        rows = {row.content: row for row in self.inventory.passthrough}
-        return [row for row in rows.values() if passthrough_key(row.content, packing) not in self._whole]
+    def size_of(self, key: str) -> int | None:
+        """Return a measured size of what is no texture, by its key; None where it was not measured."""
+        return self._whole.get(key)
 
     def _column(self, place: int, scale: int, method: str) -> NDArray[np.float32]:
         known = self._known.get((place, scale, method))

@@ -23,18 +23,20 @@ from oaktrim.core.pixels.codes import Transfer
 from oaktrim.core.plan import syntax
 from oaktrim.core.plan.cuts import KINDS
 from oaktrim.core.plan.resolve import Plan
+from oaktrim.core.plan.soundrules import SoundRecipe
 from oaktrim.core.plan.syntax import Either, Negated, Node, QueryError, Term
 from oaktrim.core.survey.demand import Demand
 from oaktrim.core.survey.facts import IMAGE_MARK
 from oaktrim.core.survey.findings.finding import Finding
 from oaktrim.core.survey.findings.rules import LABELS
-from oaktrim.core.survey.inventory import Inventory
+from oaktrim.core.survey.inventory import Inventory, OtherAsset
 from oaktrim.core.survey.pixelkinds import PixelKind
 from oaktrim.core.survey.roles import Family, Role, bare_name
+from oaktrim.core.survey.soundroles import SoundRole
 from oaktrim.core.targets.target import parse_bytes
 
 Flags = NDArray[np.bool_]
-_BYTE_FIELDS = ("memory", "package", "saves", "file", "wasted")
+_BYTE_FIELDS = ("memory", "package", "saves", "file", "wasted", "held")
 _COMPARE: dict[str, Callable[[Any, Any], Any]] = {
     ">": np.greater, "<": np.less, ">=": np.greater_equal, "<=": np.less_equal, ":": np.equal, "=": np.equal,
     "!=": np.not_equal,
@@ -43,7 +45,7 @@ _COMPARE: dict[str, Callable[[Any, Any], Any]] = {
 
 # Fields that depend on the inventory alone, and are kept with it.
 _FIXED = (
-    "path", "name", "folder", "role", "family", "kind", "known", "material", "object", "model", "side", "width", "height",
+    "path", "name", "folder", "family", "kind", "known", "material", "object", "model", "side", "width", "height",
     "channels", "bits", "file", "users", "alpha", "pixels", "transfer", "has", "ratio", "multiple",
 )  # fmt: skip
 # Fields that depend on the inventory and on what was found wrong.
@@ -74,7 +76,7 @@ class Assets:
         return self.after.demand
 
     def __len__(self) -> int:
-        return len(self.inventory.textures) + len(self.inventory.passthrough)
+        return len(self.inventory.textures) + len(self.inventory.others)
 
     @cached_property
     def counts(self) -> Counter[str]:
@@ -109,7 +111,7 @@ class Assets:
     @cached_property
     def paths(self) -> list[str]:
         """The path of each asset."""
-        return [t.path for t in self.inventory.textures] + [row.path for row in self.inventory.passthrough]
+        return [t.path for t in self.inventory.textures] + [row.path for row in self.inventory.others]
 
     def texts(self, name: str) -> list[str]:
         """Return a field of words of all assets, in lower case; several values are joined by line breaks."""
@@ -128,11 +130,11 @@ class Assets:
 
     def padded_unknown(self, values: NDArray[Any]) -> NDArray[Any]:
         """Return a column of textures, with nothing known of what is passed through after it."""
-        return np.concatenate([values, np.full(len(self.inventory.passthrough), np.nan)])
+        return np.concatenate([values, np.full(len(self.inventory.others), np.nan)])
 
     def padded(self, values: NDArray[Any], rest: Sequence[int] | NDArray[np.int64] | int = 0) -> NDArray[Any]:
         """Return a column of textures with values for what is passed through after it."""
-        tail = np.full(len(self.inventory.passthrough), rest) if isinstance(rest, int) else np.array(rest, np.int64)
+        tail = np.full(len(self.inventory.others), rest) if isinstance(rest, int) else np.array(rest, np.int64)
         return np.concatenate([values, tail.astype(values.dtype)])
 
 
@@ -141,13 +143,13 @@ def _owners(assets: Assets, pick: Callable[[Any, Any], Sequence[str]]) -> list[s
     rows = range(len(assets.inventory.textures))
     return ["\n".join(n for o in ownership.owners.get(row, ()) for n in pick(ownership, o)) for row in rows] + [
         ""
-    ] * len(assets.inventory.passthrough)
+    ] * len(assets.inventory.others)
 
 
 def _words(of_texture: Callable[[Assets, int], str], of_carried: Callable[[Any], str]) -> Callable[[Assets], list[str]]:
     def all_words(assets: Assets) -> list[str]:
         rows = range(len(assets.inventory.textures))
-        return [of_texture(assets, row) for row in rows] + [of_carried(row) for row in assets.inventory.passthrough]
+        return [of_texture(assets, row) for row in rows] + [of_carried(row) for row in assets.inventory.others]
 
     return all_words
 
@@ -156,7 +158,7 @@ def _coded(
     words: Sequence[str], codes: Callable[[Assets], NDArray[Any]], of_carried: Callable[[Any], str]
 ) -> Callable[[Assets], list[str]]:
     """Return what says of each texture the word of its code."""
-    return lambda a: [*(words[code] for code in codes(a).tolist()), *map(of_carried, a.inventory.passthrough)]
+    return lambda a: [*(words[code] for code in codes(a).tolist()), *map(of_carried, a.inventory.others)]
 
 
 def _nothing(_: Any) -> str:
@@ -199,19 +201,40 @@ def _siblings(inventory: Inventory) -> list[str]:
 _ROLES = [role.value for role in Role]
 
 
+def _kind_of_other(row: OtherAsset) -> str:
+    """Return what a mesh, a clip or a sound is, and the kind of its file."""
+    words = {Family.AUDIO: "sound", Family.ANIMATION: "clip"}.get(row.family, "mesh")
+    return f"{words}\n{row.file.rsplit('.', 1)[-1]}"
+
+
+def _sound_role(assets: Assets, path: str) -> str:
+    recipe = assets.after.others.recipes.get(path)
+    return "" if recipe is None else recipe.role.value
+
+
+def _of_sounds(assets: Assets, tell: Callable[[SoundRecipe], float]) -> NDArray[Any]:
+    """Return a number of what sounds ship as, of all assets; nothing is known of the others."""
+    recipes = assets.after.others.recipes
+    found = [np.nan if row.path not in recipes else tell(recipes[row.path]) for row in assets.inventory.others]
+    return np.concatenate([np.full(len(assets.inventory.textures), np.nan), np.array(found, np.float64)])
+
+
 TEXTS: dict[str, Callable[[Assets], list[str]]] = {
     "path": lambda a: a.paths,
     "name": lambda a: [path.rsplit("/", 1)[-1] for path in a.paths],
     "folder": lambda a: [path.rpartition("/")[0] for path in a.paths],
-    "role": _coded([role.value for role in Role], lambda a: a.inventory.role_codes, _nothing),
+    "role": lambda a: [
+        *(_ROLES[code] for code in a.inventory.role_codes.tolist()),
+        *(_sound_role(a, row.path) for row in a.inventory.others),
+    ],
     "family": _coded([role.family.value for role in Role], lambda a: a.inventory.role_codes, lambda r: r.family.value),
     "format": _coded(ORDER, lambda a: a.after.formats, _nothing),
-    "kind": _words(lambda a, r: a.inventory.textures[r].kind, lambda row: row.path.rsplit(".", 1)[-1]),
+    "kind": _words(lambda a, r: f"texture\n{a.inventory.textures[r].kind}", _kind_of_other),
     "known": _words(lambda a, r: a.inventory.roles[r].certainty.name, _nothing),
     "alpha": _coded(_ALPHAS, lambda a: _alpha_codes(a.inventory), _nothing),
     "pixels": _coded([kind.value for kind in PixelKind], lambda a: a.inventory.pixel_kinds, _nothing),
     "transfer": _words(lambda a, r: a.inventory.roles[r].role.transfer.value, _nothing),
-    "has": lambda a: [*_siblings(a.inventory), *([""] * len(a.inventory.passthrough))],
+    "has": lambda a: [*_siblings(a.inventory), *([""] * len(a.inventory.others))],
     "finding": lambda a: [a.codes.get(path, "").replace(" ", "\n") for path in a.paths],
     "material": lambda a: _owners(a, lambda all_owners, o: [all_owners.material(o).name]),
     "object": lambda a: _owners(a, lambda all_owners, o: all_owners.objects_of(o)),
@@ -271,10 +294,13 @@ NUMBERS: dict[str, Callable[[Assets], NDArray[Any]]] = {
     "channels": lambda a: a.padded(a.inventory.column("channels")),
     "bits": lambda a: a.padded(a.inventory.column("bit_depth")),
     "levels": lambda a: a.padded(a.after.footprint.levels),
+    "rate": lambda a: _of_sounds(a, lambda recipe: recipe.rate),
+    "seconds": lambda a: _of_sounds(a, lambda recipe: recipe.seconds),
+    "held": lambda a: a.padded(a.after.sounds, a.after.others_line("sounds")),
     "memory": lambda a: a.padded(a.after.footprint.memory),
-    "package": lambda a: a.padded(a.after.package, a.after.passthrough("package")),
+    "package": lambda a: a.padded(a.after.package, a.after.others_line("package")),
     "saves": lambda a: a.padded(a.now.footprint.memory - a.after.footprint.memory),
-    "file": lambda a: a.padded(a.inventory.column("file_bytes"), [row.bytes for row in a.inventory.passthrough]),
+    "file": lambda a: a.padded(a.inventory.column("file_bytes"), [row.bytes for row in a.inventory.others]),
     "ratio": lambda a: a.padded(_longest_side(a) / np.maximum(1, np.minimum(a.inventory.width, a.inventory.height)), 1),
     "multiple": lambda a: a.padded(np.gcd(a.inventory.width, a.inventory.height)),
     "fit": lambda a: a.padded_unknown(_fit(a)),
@@ -287,13 +313,25 @@ NUMBERS: dict[str, Callable[[Assets], NDArray[Any]]] = {
 
 
 def _cut(assets: Assets) -> NDArray[Any]:
+    cut = np.logical_or.reduce([assets.after.settings[kind] >= 0 for kind in KINDS])
+    return _flagged(assets, cut, lambda recipe: any(place >= 0 for _, place in recipe.changes))
 
-    return assets.padded(np.logical_or.reduce([assets.after.settings[kind] >= 0 for kind in KINDS]))
+
+def _ruled(assets: Assets) -> NDArray[Any]:
+    ruled = (assets.after.rule >= 0) | (assets.after.format_rule >= 0)
+    return _flagged(assets, ruled, lambda recipe: any(place < 0 for _, place in recipe.changes))
+
+
+def _flagged(assets: Assets, textures: Flags, of_sound: Callable[[SoundRecipe], bool]) -> Flags:
+    """Return a column of flags of textures with those of sounds after it, and of what else there is, which has none."""
+    recipes = assets.after.others.recipes
+    rest = [row.path in recipes and of_sound(recipes[row.path]) for row in assets.inventory.others]
+    return np.concatenate([textures, np.array(rest, np.bool_)])
 
 
 FLAGS: dict[str, Callable[[Assets], NDArray[Any]]] = {
     "cut": _cut,
-    "ruled": lambda a: a.padded((a.after.rule >= 0) | (a.after.format_rule >= 0)),
+    "ruled": _ruled,
     "overruled": lambda a: a.padded(a.after.overruled | a.after.format_overruled),
     "shared": lambda a: a.numbers("users") > 1,
     "unused": lambda a: (a.numbers("users") == 0) & (np.arange(len(a)) < len(a.inventory.textures)),
@@ -438,7 +476,8 @@ def _number(term: Term) -> float:
 
 
 VALUES: dict[str, tuple[str, ...]] = {
-    "role": tuple(role.value for role in Role),
+    "role": (*_ROLES, *(role.value for role in SoundRole)),
+    "kind": ("texture", "sound", "clip", "mesh"),
     "family": tuple(family.value for family in Family),
     "format": tuple(FORMATS),
     "has": tuple(role.value for role in Role),

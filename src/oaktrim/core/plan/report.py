@@ -13,6 +13,7 @@ from oaktrim.core.errors import shown
 from oaktrim.core.formats.catalogue import ORDER
 from oaktrim.core.plan.checks import Checks
 from oaktrim.core.plan.cuts import Cut
+from oaktrim.core.plan.excerpts import measure_excerpts, missing_excerpts
 from oaktrim.core.plan.formatrules import Rules
 from oaktrim.core.plan.packing import CompressionRatios, Measured, measure_ratios
 from oaktrim.core.plan.query import Assets, select
@@ -104,6 +105,7 @@ def survey(
     missing = [key for plan in plans for key in missing_of(plan, ratios)]
     missing = list(dict.fromkeys(missing))
     ratios = ratios.merged((yield from measure_ratios(inventory, missing, cache)))
+    ratios = ratios.merged((yield from measure_excerpts(inventory.root, missing_excerpts(plans, ratios), cache)))
     plans = [resolve(inventory, target, cuts, ratios, rules, seen.get(target.id)) for target in targets]
     found = merge([findings_of(plan, checks) for plan in plans])
     heard = tuple(finding for finding in found if (finding.code, finding.path) not in checks.suppressed)

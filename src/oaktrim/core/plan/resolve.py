@@ -23,18 +23,21 @@ from oaktrim.core.plan.cuts import (
     SetFormat,
     SetLevels,
     SetLoss,
+    TextureChange,
     losses_of,
 )
 from oaktrim.core.plan.forecast import Forecast, corrected, forecast, half_width
 from oaktrim.core.plan.formatrules import Rules, apply_format_rules
-from oaktrim.core.plan.packing import CompressionRatios, Key, PassthroughSizes, left_of, packing_name
+from oaktrim.core.plan.others import OtherPlan, other_plan
+from oaktrim.core.plan.packing import CompressionRatios, Key, left_of, packing_name
 from oaktrim.core.plan.rolerules import apply_rules
+from oaktrim.core.plan.soundrules import sound_recipes
 from oaktrim.core.survey.demand import Demand
 from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.survey.sample import SCALES
 from oaktrim.core.survey.uses import error_metric_of
 from oaktrim.core.targets.footprint import Flags, Ints, TargetFootprint, apply_target_rules, fit_side
-from oaktrim.core.targets.lines import LINES, Weights
+from oaktrim.core.targets.lines import LINES
 from oaktrim.core.targets.target import Target
 
 NOT_CUT = -1
@@ -64,7 +67,7 @@ class Plan:
     formats : places in the catalogue's order
     footprint : what the target makes of it
     forecast : bytes of each texture in the package, measured where it was really made and packed, estimated elsewhere
-    beside : what meshes, clips and sounds take in the package
+    others : what ships beside the textures
     demand : what sightlines ask for, where they were asked
     """
 
@@ -85,7 +88,7 @@ class Plan:
     formats: Ints
     footprint: TargetFootprint
     forecast: Forecast
-    beside: PassthroughSizes
+    others: OtherPlan
     demand: Demand | None = None
     _totals: dict[str, int] = field(default_factory=dict, repr=False)
     _columns: dict[str, Ints] = field(default_factory=dict, repr=False)
@@ -112,6 +115,11 @@ class Plan:
         """Levels that each texture ships with."""
         return self.footprint.levels
 
+    @property
+    def sounds(self) -> Ints:
+        """Bytes of sounds in memory: none of a texture."""
+        return self.footprint.memory * 0
+
     @cached_property
     def files(self) -> Ints:
         """Bytes of each texture's file, as it ships."""
@@ -124,40 +132,38 @@ class Plan:
         return self._columns[name]
 
     def total(self, name: str) -> int:
-        """Return the sum of a line, what is passed through beside the textures counted."""
+        """Return the sum of a line, meshes, clips and sounds counted."""
         if name not in self._totals:
-            self._totals[name] = int(self.line(name).sum()) + sum(self._passthrough_sums(name).values())
+            self._totals[name] = int(self.line(name).sum()) + sum(self._other_sums(name).values())
         return self._totals[name]
 
-    def passthrough(self, line: str) -> Ints:
+    def others_line(self, line: str) -> Ints:
         """Return what each mesh, clip and sound adds to a line, in the inventory's order."""
-        rows = self.inventory.passthrough
-        package = np.array([self.beside.sizes[row.path] for row in rows], np.int64)
-        return LINES[line].weigh(Weights.beside_textures(package, np.array([row.bytes for row in rows], np.int64)))
+        return LINES[line].weigh(self.others.weights)
 
-    def _passthrough_sums(self, line: str) -> dict[str, int]:
-        """Return what is passed through adds to a line, by family."""
+    def _other_sums(self, line: str) -> dict[str, int]:
+        """Return what meshes, clips and sounds add to a line, by family."""
         found: dict[str, int] = {}
-        for row, size in zip(self.inventory.passthrough, self.passthrough(line).tolist(), strict=True):
+        for row, size in zip(self.inventory.others, self.others_line(line).tolist(), strict=True):
             found[row.family.value] = found.get(row.family.value, 0) + size
         return found
 
     @property
     def all_measured(self) -> bool:
         """No figure of the package is an estimate."""
-        return bool(self.measured.all()) and not self.beside.guessed
+        return bool(self.measured.all()) and not self.others.guessed
 
     @property
     def uncertainty(self) -> int:
         """By how many bytes the package may be off: nine of ten final figures lie within."""
-        return half_width(self.forecast.spread, self.beside.guessed)
+        return half_width(self.forecast.spread, self.others.guessed)
 
     def by_family(self, name: str) -> dict[str, int]:
         """Return the sum of a line for each family of assets, families of nothing left out."""
         families, place = self.inventory.family_places
         sums = np.bincount(place, weights=self.line(name), minlength=len(families))
         found = {str(family): int(total) for family, total in zip(families, sums, strict=True)}
-        found |= self._passthrough_sums(name)
+        found |= self._other_sums(name)
         return {family: total for family, total in found.items() if total}
 
     @cached_property
@@ -218,9 +224,11 @@ def resolve(
     causes: dict[type, Ints] = {kind: np.full(count, NOT_CUT, np.int64) for kind in KINDS}
     for place, cut in enumerate(cuts):
         if cut.is_for(target.id):
+            change, kind = cut.change, type(cut.change)
+            if not isinstance(change, TextureChange):
+                continue
             rows = inventory.rows(cut.assets)
-            kind = type(cut.change)
-            settings[kind][rows] = cut.change.code
+            settings[kind][rows] = change.code
             causes[kind][rows] = place
     caps, drops = settings[Cap], np.maximum(settings[Drop], 0)
     width, height = inventory.width, inventory.height
@@ -238,11 +246,12 @@ def resolve(
     levels = np.where(settings[SetLevels] == 0, 1, levels)
     footprint = apply_target_rules(target, ruled.width, ruled.height, levels, formats, inventory.column("slices"))
     ratios = ratios or CompressionRatios(inventory)
+    recipes = sound_recipes(inventory, target.id, cuts, rules.sounds)
     estimates, sampled = _packed(inventory, target, footprint, formats, ratios, losses_of(settings[SetLoss]))
     plan = Plan(
         target, inventory, tuple(cuts), rules, settings, causes, width, height, ruled.width, ruled.height,
         ruled.rule, ruled.overruled, encoded.rule, encoded.overruled, formats,
-        footprint, _nothing_measured(estimates), ratios.passthrough(target.packing),
+        footprint, _nothing_measured(estimates), other_plan(inventory, target, recipes, ratios),
         demand,
     )  # fmt: skip
     sizes = np.full(count, -1, np.int64)

@@ -20,6 +20,7 @@ from oaktrim.core.formats.catalogue import FORMATS, ORDER
 from oaktrim.core.formats.format import Prominence
 from oaktrim.core.plan.advice import format_options
 from oaktrim.core.plan.budget import Choices
+from oaktrim.core.plan.others import other_plan
 from oaktrim.core.plan.packing import CompressionRatios
 from oaktrim.core.plan.resolve import NOT_CUT, Plan, estimate_sizes, file_bytes, key_as, recipe_key
 from oaktrim.core.plan.rolerules import RoleRule
@@ -188,7 +189,7 @@ def pose(
             sides[rows], formats[rows], losses_here[rows] = option.side, FORMAT_INDEX[option.format], option.loss
         footprint, package = estimate_sizes(plan, sides, formats, ratios, losses_here)
         files = file_bytes(inventory, plan.target, footprint, formats) if "unpacked" in lines else footprint.stored
-        weights = Weights(footprint.memory, package, files, footprint.levels)
+        weights = Weights.of_textures(footprint.memory, package, files, footprint.levels)
         # What ships now keeps what levels its file holds, and may have been measured.
         columns = [plan.line(line) if turn == 0 else LINES[line].weigh(weights) for line in lines]
         for place, group in here:
@@ -226,7 +227,7 @@ def _fixed(plan: Plan, line: str, ratios: CompressionRatios, rows: NDArray[np.in
     sizes = plan.line(line)
     total = plan.total(line) - int(sizes.sum())
     if line == "package":
-        total = sum(ratios.passthrough(plan.target.packing).sizes.values())
+        total = int(other_plan(plan.inventory, plan.target, plan.others.recipes, ratios).package.sum())
     for row in rows:
         known = ratios.measured.get(int(row), {}).get(recipe_key(plan, int(row))) if line == "package" else None
         total += int(sizes[row]) if known is None else known

@@ -8,6 +8,7 @@ import msgspec
 
 from oaktrim.core.codecs.settings import EncodeSettings
 from oaktrim.core.errors import DocumentError, FileError, OakTrimError
+from oaktrim.core.sounds.codecs import SoundSettings
 
 SCHEMA = "oak-trim.manifest/1"
 NAME = "manifest.json"
@@ -38,6 +39,29 @@ class Entry(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     psnr: float | None
 
 
+class SoundEntry(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """One shipped sound.
+
+    Parameters
+    ----------
+    source, source_hash, output, output_hash, file_bytes, package : as in `Entry`
+    role : what it is used as
+    settings : how it was brought down and encoded; null where its own file was copied
+    seconds : its length; memory : as the target holds it
+    """
+
+    source: str
+    source_hash: str
+    role: str
+    output: str
+    output_hash: str
+    settings: SoundSettings | None
+    seconds: float
+    file_bytes: int
+    memory: int
+    package: int
+
+
 class Companion(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """What goes beside the textures: a model, a buffer that one needs, or what a maker says of its texture.
 
@@ -51,8 +75,8 @@ class Companion(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     file_bytes: int
 
 
-class PassthroughEntry(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """What is counted as it stands in the source tree: a sound, or the geometry of a model.
+class ModelEntry(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """What of a model is counted beside its textures: its geometry and its clips.
 
     Parameters
     ----------
@@ -89,7 +113,9 @@ class Manifest(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     textures: tuple[Entry, ...]
     failed: tuple[Failure, ...] = ()
     beside: tuple[Companion, ...] = ()
-    passthrough: tuple[PassthroughEntry, ...] = ()
+    # Sounds stood here, too, before they were shipped.
+    models: tuple[ModelEntry, ...] = msgspec.field(default=(), name="passthrough")
+    sounds: tuple[SoundEntry, ...] = ()
 
     def bytes(self) -> bytes:
         """Return the manifest as readable JSON."""

@@ -20,7 +20,7 @@ class Shipped:
 
     Parameters
     ----------
-    written, unchanged, removed : counts of textures; removed files were shipped earlier and are no longer in the plan
+    written, unchanged, removed : counts of textures and sounds; removed files were shipped earlier and are no longer in the plan
     beside : how many files were written that are no textures: models, their buffers, and what makers say
     statuses : what was shipped against the target's limits, measured
     """
@@ -36,12 +36,15 @@ class Shipped:
 def weigh(manifest: Manifest, plan: Plan) -> tuple[BudgetStatus, ...]:
     """Return what was shipped against each limit of the target, measured on the files.
 
-    What is passed through beside the textures is counted as it stands in the source tree.
+    Of models that counts which is no image.
     """
-    entries, passed = manifest.textures, manifest.passthrough
+    entries, heard = manifest.textures, manifest.sounds
     columns = [(e.memory, e.package, e.file_bytes, e.settings.levels) for e in entries]
-    textures = Weights(*np.array(columns, np.int64).reshape(-1, 4).T)
-    rest = Weights.beside_textures(*np.array([(p.package, p.file_bytes) for p in passed], np.int64).reshape(-1, 2).T)
+    textures = Weights.of_textures(*np.array(columns, np.int64).reshape(-1, 4).T)
+    rows = [(m.package, m.file_bytes, 0) for m in manifest.models] + [
+        (s.package, s.file_bytes, s.memory) for s in heard
+    ]
+    rest = Weights.beside_textures(*np.array(rows, np.int64).reshape(-1, 3).T)
 
     def total(line: str) -> int:
         return int(LINES[line].weigh(textures).sum() + LINES[line].weigh(rest).sum())

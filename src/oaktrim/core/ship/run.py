@@ -28,15 +28,19 @@ from oaktrim.core.ship.manifest import (
     Entry,
     Failure,
     Manifest,
-    PassthroughEntry,
+    ModelEntry,
+    SoundEntry,
     load_manifest,
 )
 from oaktrim.core.ship.models import model_files, write_beside
+from oaktrim.core.ship.reason import Reason
 from oaktrim.core.ship.result import Shipped, weigh
-from oaktrim.core.ship.schedule import Item, Reason, check_place, output_names, schedule
+from oaktrim.core.ship.schedule import Item, check_place, output_names, schedule
+from oaktrim.core.ship.sounds import SoundItem, ship_sound, sound_outputs
 from oaktrim.core.ship.store import MadeStore
-from oaktrim.core.survey.inventory import PassthroughAsset
+from oaktrim.core.survey.inventory import OtherAsset
 from oaktrim.core.survey.packed import pack_bytes
+from oaktrim.core.survey.roles import Family
 from oaktrim.core.targets.target import Target
 
 # Faults that no other texture will be spared: no room, or a disk that may not be written.
@@ -103,7 +107,7 @@ def ship(
     FileError : the output folder cannot be written, or the disk is full
     """
     yield Progress(0, len(plan.formats), "looking at what is there")
-    check_place(plan.inventory, out, output_names(plan))
+    check_place(plan.inventory, out, [*output_names(plan), *sound_outputs(plan)])
     with _alone(out):
         _tidy(out)
         return (yield from _ship(plan, out, max_pixels, threads, store))
@@ -149,11 +153,15 @@ def _ship(  # noqa: C901 - one run from its schedule to its manifest, whatever s
 ) -> Task[Shipped]:
     items = schedule(plan, out)
     earlier = load_manifest(out / NAME)
-    old, beside = ({entry.source: entry for entry in earlier.textures}, earlier.beside) if earlier else ({}, ())
+    old: dict[str, Entry | SoundEntry] = {}
+    if earlier is not None:
+        old |= {entry.source: entry for entry in earlier.textures}
+        old |= {entry.source: entry for entry in earlier.sounds}
+    beside = earlier.beside if earlier else ()
     due = [item for item in items if item.reason is not Reason.UNCHANGED]
     entries = {item.recipe.path: old[item.recipe.path] for item in items if item.reason is Reason.UNCHANGED}
     # The dearest first: the last to finish is then a small one, and both threads end together.
-    due.sort(key=lambda item: -item.recipe.settings.width * item.recipe.settings.height)
+    due.sort(key=lambda item: -item.samples)
     failed: list[Failure] = []
     if earlier is None:
         # The folder is marked as ours before the first texture, whatever stops the run.
@@ -164,9 +172,13 @@ def _ship(  # noqa: C901 - one run from its schedule to its manifest, whatever s
 
     keeper = _ManifestKeeper(out / NAME, so_far)
 
-    def work(item: Item) -> Entry | Failure:
+    def work(item: Item | SoundItem) -> Entry | SoundEntry | Failure:
         try:
-            entry = _ship_one(plan, item, out, max_pixels, store)
+            entry: Entry | SoundEntry
+            if isinstance(item, SoundItem):
+                entry = ship_sound(plan, item, out, store)
+            else:
+                entry = _ship_one(plan, item, out, max_pixels, store)
             # Noted by the thread that wrote the file: a run that is stopped still waits for it.
             entries[entry.source] = entry
             return entry
@@ -184,11 +196,11 @@ def _ship(  # noqa: C901 - one run from its schedule to its manifest, whatever s
                     failed.append(result)
                 keeper.keep_in_time()
                 yield Progress(done, len(due), due[position].recipe.path)
-        outputs = {entry.source: entry.output for entry in entries.values()}
+        outputs = {entry.source: entry.output for entry in entries.values() if isinstance(entry, Entry)}
         files, broken = model_files(plan.inventory, plan.target.container, outputs, max_pixels)
         files |= _said_by_makers(plan, outputs, max_pixels)
         present, wrote = write_beside(files, out, {entry.output: entry for entry in beside})
-        passthrough, unread = yield from _weigh_passthrough(plan, earlier, max_pixels, threads)
+        models, unread = yield from _weigh_models(plan, earlier, max_pixels, threads)
     except BaseException:
         # Whatever stops the run, what is done stays known, so that the next one does not make it again.
         if due:
@@ -197,7 +209,7 @@ def _ship(  # noqa: C901 - one run from its schedule to its manifest, whatever s
     finally:
         if store is not None and due:
             store.trim()
-    manifest = _manifest(plan.target, entries, failed + broken + unread, present, passthrough)
+    manifest = _manifest(plan.target, entries, failed + broken + unread, present, models)
     removed = _remove_stale(earlier, manifest, out, plan.inventory.root)
     if earlier != manifest:
         write_atomic(out / NAME, manifest.bytes())
@@ -230,36 +242,36 @@ class _ManifestKeeper:
             write_atomic(self._file, self._so_far().bytes())
 
 
-def _weigh_passthrough(
+def _weigh_models(
     plan: Plan, earlier: Manifest | None, max_pixels: int, threads: int | None
-) -> Task[tuple[list[PassthroughEntry], list[Failure]]]:
-    """Pack whole what is passed through beside the textures, but for what the run before packed as it still is."""
+) -> Task[tuple[list[ModelEntry], list[Failure]]]:
+    """Pack whole the geometry and clips of models, but for what the run before packed as it still is."""
     packing, sources = plan.target.packing, plan.inventory.sources(max_pixels)
     same_packing = earlier is not None and earlier.packing == packing_name(packing)
-    known = {row.source: row for row in earlier.passthrough} if earlier is not None and same_packing else {}
+    known = {row.source: row for row in earlier.models} if earlier is not None and same_packing else {}
     # A model's geometry and its clips are of one file.
-    rows = list({row.file: row for row in plan.inventory.passthrough}.values())
+    rows = list({row.file: row for row in plan.inventory.others if row.family is not Family.AUDIO}.values())
 
-    def work(row: PassthroughAsset) -> PassthroughEntry | Failure:
+    def work(row: OtherAsset) -> ModelEntry | Failure:
         old = known.get(row.file)
         if old is not None and old.source_hash == row.content:
             return old
         try:
-            data = sources.passthrough(row.file)
+            data = sources.other(row.file)
         except OakTrimError as error:
             return Failure.of(row.file, error)
         except MemoryError:
             return Failure(row.file, f"{row.file}: does not fit in memory")
-        return PassthroughEntry(row.file, content_hash(data), len(data), min(len(data), pack_bytes(data, packing)))
+        return ModelEntry(row.file, content_hash(data), len(data), min(len(data), pack_bytes(data, packing)))
 
-    passthrough, failed = [], []
+    packed, failed = [], []
     for done, (position, result) in enumerate(map_unordered(work, rows, threads), 1):
         if isinstance(result, Failure):
             failed.append(result)
         else:
-            passthrough.append(result)
+            packed.append(result)
         yield Progress(done, len(rows), rows[position].file)
-    return sorted(passthrough, key=lambda row: row.source), failed
+    return sorted(packed, key=lambda row: row.source), failed
 
 
 def _said_by_makers(plan: Plan, outputs: Mapping[str, str], max_pixels: int) -> dict[str, bytes]:
@@ -271,10 +283,10 @@ def _said_by_makers(plan: Plan, outputs: Mapping[str, str], max_pixels: int) -> 
 
 def _manifest(
     target: Target,
-    entries: dict[str, Entry],
+    entries: Mapping[str, Entry | SoundEntry],
     failed: list[Failure],
     beside: Sequence[Companion] = (),
-    passthrough: Sequence[PassthroughEntry] = (),
+    models: Sequence[ModelEntry] = (),
 ) -> Manifest:
     return Manifest(
         schema=SCHEMA,
@@ -282,10 +294,11 @@ def _manifest(
         target=target.id,
         container=target.container,
         packing=packing_name(target.packing),
-        textures=tuple(entries[source] for source in sorted(entries)),
+        textures=tuple(entry for _, entry in sorted(entries.items()) if isinstance(entry, Entry)),
         failed=tuple(sorted(failed, key=lambda f: f.source)),
         beside=tuple(beside),
-        passthrough=tuple(passthrough),
+        models=tuple(models),
+        sounds=tuple(entry for _, entry in sorted(entries.items()) if isinstance(entry, SoundEntry)),
     )
 
 
@@ -293,10 +306,8 @@ def _remove_stale(earlier: Manifest | None, now: Manifest, out: Path, root: Path
     """Remove files that an earlier run shipped here, that are still as it left them, and that the plan has no more."""
     if earlier is None:
         return 0
-    kept = {entry.output for entry in now.textures} | {entry.output for entry in now.beside}
-    removed = 0
-    gone = [(entry.output, entry.output_hash) for entry in earlier.textures]
-    for output, digest in gone + [(entry.output, entry.output_hash) for entry in earlier.beside]:
+    kept, removed = set(_outputs(now)), 0
+    for output, digest in _outputs(earlier).items():
         path = out / output
         inside = Path(os.path.realpath(path)).is_relative_to(os.path.realpath(out))
         if output in kept or not inside or not path.is_file():
@@ -305,3 +316,10 @@ def _remove_stale(earlier: Manifest | None, now: Manifest, out: Path, root: Path
             path.unlink()
             removed += 1
     return removed
+
+
+def _outputs(manifest: Manifest) -> dict[str, str]:
+    """Return all files that a run wrote, and the hash of each."""
+    found = {entry.output: entry.output_hash for entry in manifest.textures}
+    found |= {entry.output: entry.output_hash for entry in manifest.sounds}
+    return found | {entry.output: entry.output_hash for entry in manifest.beside}

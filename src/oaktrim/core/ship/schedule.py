@@ -5,27 +5,17 @@ from __future__ import annotations
 import os
 from collections import Counter
 from dataclasses import dataclass
-from enum import Enum
 from pathlib import Path, PurePosixPath
 
 from oaktrim.core.errors import ShipError
-from oaktrim.core.files.atomic import content_hash
 from oaktrim.core.plan.packing import packing_name
 from oaktrim.core.plan.resolve import Plan, Recipe
 from oaktrim.core.ship.manifest import NAME, Entry, load_manifest
 from oaktrim.core.ship.models import shippable
+from oaktrim.core.ship.reason import Reason, reason_of_output
+from oaktrim.core.ship.sounds import SoundItem, sound_items, sound_outputs
 from oaktrim.core.survey.facts import IMAGE_MARK
 from oaktrim.core.survey.inventory import Inventory
-
-
-class Reason(Enum):
-    """Why a texture is written, or is not."""
-
-    NEW = "new"
-    SOURCE = "source changed"
-    RECIPE = "recipe changed"
-    OUTPUT = "output missing or changed"
-    UNCHANGED = "unchanged"
 
 
 @dataclass(frozen=True)
@@ -36,6 +26,11 @@ class Item:
     recipe: Recipe
     output: str
     reason: Reason
+
+    @property
+    def samples(self) -> int:
+        """About how long it takes to be made."""
+        return self.recipe.settings.width * self.recipe.settings.height
 
 
 def output_names(plan: Plan) -> list[str]:
@@ -72,19 +67,19 @@ def check_place(inventory: Inventory, out: Path, names: list[str]) -> None:
             raise ShipError(f"{out / folder}: a link leads out of the output folder; remove it, and ship again")
 
 
-def schedule(plan: Plan, out: Path) -> list[Item]:
-    """Return what a run would write and why, without writing.
+def schedule(plan: Plan, out: Path) -> list[Item | SoundItem]:
+    """Return what a run would write of textures and then of sounds, and why, without writing.
 
     Raises
     ------
     ShipError : the output folder is inside the source tree, or holds files of those names that are not ours
     DocumentError : there is a manifest in it that is not ours
     """
-    names = output_names(plan)
-    check_place(plan.inventory, out, names)
+    names, sounds = output_names(plan), sound_outputs(plan)
+    check_place(plan.inventory, out, [*names, *sounds])
     models = [model.path for model in shippable(plan.inventory)]
     earlier = load_manifest(out / NAME)
-    strange = [name for name in (*names, *models) if earlier is None and (out / name).exists()]
+    strange = [name for name in (*names, *sounds, *models) if earlier is None and (out / name).exists()]
     if strange:
         raise ShipError(
             f"{out / strange[0]}: is there already, and no run of Oak Trim left it; ship into another folder"
@@ -95,11 +90,12 @@ def schedule(plan: Plan, out: Path) -> list[Item]:
         packing_name(plan.target.packing),
     )
     old = {entry.source: entry for entry in earlier.textures} if earlier is not None and same_run else {}
-    items = []
+    items: list[Item | SoundItem] = []
     for row, name in enumerate(names):
         recipe = plan.recipe(row)
         items.append(Item(row, recipe, name, _why(plan, row, recipe, name, old.get(recipe.path), out)))
-    return items
+    heard = {entry.source: entry for entry in earlier.sounds} if earlier is not None and same_run else {}
+    return items + sound_items(plan, sounds, out, heard)
 
 
 def _why(plan: Plan, row: int, recipe: Recipe, name: str, old: Entry | None, out: Path) -> Reason:
@@ -110,8 +106,4 @@ def _why(plan: Plan, row: int, recipe: Recipe, name: str, old: Entry | None, out
     role = plan.inventory.roles[row].role.value
     if (old.output, old.role, old.settings) != (name, role, recipe.settings):
         return Reason.RECIPE
-    try:
-        same = content_hash((out / old.output).read_bytes()) == old.output_hash
-    except OSError:
-        same = False
-    return Reason.UNCHANGED if same else Reason.OUTPUT
+    return reason_of_output(out / old.output, old.output_hash)

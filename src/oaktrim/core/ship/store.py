@@ -1,4 +1,4 @@
-"""Textures as they were made, kept by all that decides what they hold: proofs, fits, weighing and runs make each only once.
+"""Textures and sounds as they were made, kept by all that decides what they hold: proofs, fits and runs make each only once.
 
 Files in a folder, which is safe to delete and safe with two programs at once. What cannot be kept is made again.
 """
@@ -77,6 +77,21 @@ class MadeStore:
         packed = lz4.frame.compress(msgspec.msgpack.encode(kept), content_checksum=True)
         with suppress(FileError):
             write_atomic(self._file(key), packed)
+
+    def get_bytes(self, key: str) -> bytes | None:
+        """Return a made file, or None where it is not kept or was damaged."""
+        file = self._file(key)
+        try:
+            data = lz4.frame.decompress(file.read_bytes())
+            os.utime(file)
+        except (OSError, RuntimeError, ValueError):
+            return None
+        return bytes(data)
+
+    def keep_bytes(self, key: str, data: bytes) -> None:
+        """Keep a made file; a folder that cannot be written is passed over."""
+        with suppress(FileError):
+            write_atomic(self._file(key), lz4.frame.compress(data, content_checksum=True))
 
     def trim(self) -> int:
         """Bring the folder under its limit and return how many textures had to go."""

@@ -9,12 +9,15 @@ from oaktrim.core.errors import OakTrimError
 from oaktrim.core.fields import MAX_PIXELS
 from oaktrim.core.files.atomic import content_hash
 from oaktrim.core.files.pictures import pack_texture
-from oaktrim.core.plan.packing import CompressionRatios, Measured, passthrough_key
+from oaktrim.core.plan.others import file_key, packed_key
+from oaktrim.core.plan.packing import CompressionRatios, Measured, other_key
 from oaktrim.core.plan.resolve import Plan, recipe_key
 from oaktrim.core.progress import Progress, Task
 from oaktrim.core.ship.make import make_texture
+from oaktrim.core.ship.sounds import made_sound
 from oaktrim.core.ship.store import MadeStore
 from oaktrim.core.survey.cache import SurveyCache
+from oaktrim.core.survey.inventory import OtherAsset
 from oaktrim.core.survey.packed import pack_bytes
 
 _KEEP_EVERY = 8
@@ -29,14 +32,14 @@ def measure_packages(
 ) -> Task[Measured]:
     """Measure what a plan estimates, the largest first, on one thread; return all sizes, each step those that became known.
 
-    What is passed through beside the textures is packed whole, too. Sizes go into the cache as well, so closing the generator
+    Meshes, clips and sounds are made and packed whole, too. Sizes go into the cache as well, so closing the generator
     loses little. What cannot be made stays an estimate; shipping will say why.
 
     Parameters
     ----------
     among : rows of textures to measure, all by default
     """
-    found = yield from measure_passthrough(plan, ratios, cache, max_pixels)
+    found = yield from measure_others(plan, ratios, cache, max_pixels)
     wanted = np.ones(len(plan.package), np.bool_) if among is None else np.isin(np.arange(len(plan.package)), among)
     rows = [int(row) for row in np.argsort(-plan.package, kind="stable") if wanted[row] and not plan.measured[row]]
     keeper = _Keeper(cache)
@@ -60,27 +63,47 @@ def measure_packages(
     return found | Measured(keeper.sizes)
 
 
-def measure_passthrough(
+def measure_others(
     plan: Plan, ratios: CompressionRatios, cache: SurveyCache, max_pixels: int = MAX_PIXELS
 ) -> Task[Measured]:
-    """Pack sounds and the geometry of models whole, on one thread; return their sizes, each step those that became known.
+    """Pack the geometry of models whole, make and pack sounds, on one thread; return sizes, each step those that became known.
 
     What cannot be read, or is not as it was surveyed, stays an estimate.
     """
     packing, sources = plan.target.packing, plan.inventory.sources(max_pixels)
-    missing, keeper = ratios.passthrough_missing(packing), _Keeper(cache)
+    store = MadeStore.beside(cache)
+    sounds = {facts.path: facts for facts in plan.inventory.audio}
+    missing, keeper = _unweighed(plan, ratios), _Keeper(cache)
     try:
         for place, row in enumerate(missing):
             yield Progress(place, len(missing), row.file, keeper.newest())
+            recipe = plan.others.recipes.get(row.path)
             try:
-                data = sources.passthrough(row.file)
+                if recipe is not None and recipe.settings is not None:
+                    made = made_sound(plan.inventory.root, sounds[row.path], recipe, store)
+                    keeper.take(file_key(row.content, recipe), len(made))
+                    keeper.take(packed_key(row.content, recipe, packing), min(len(made), pack_bytes(made, packing)))
+                    continue
+                data = sources.other(row.file)
             except (OakTrimError, MemoryError):
                 continue
             if content_hash(data) == row.content:
-                keeper.take(passthrough_key(row.content, packing), min(len(data), pack_bytes(data, packing)))
+                keeper.take(other_key(row.content, packing), min(len(data), pack_bytes(data, packing)))
     finally:
         keeper.keep()
     return Measured(keeper.sizes)
+
+
+def _unweighed(plan: Plan, ratios: CompressionRatios) -> list[OtherAsset]:
+    """Return meshes, clips and sounds of files that were not made and packed whole yet, one for each."""
+    packing, found = plan.target.packing, dict[str, OtherAsset]()
+    for row in plan.inventory.others:
+        recipe = plan.others.recipes.get(row.path)
+        made = recipe is not None and recipe.settings is not None
+        key = packed_key(row.content, recipe, packing) if made and recipe else other_key(row.content, packing)
+        if ratios.size_of(key) is None:
+            found[key] = row
+    return list(found.values())
 
 
 class _Keeper:

@@ -18,7 +18,7 @@ from oaktrim.core.scene.slots import Slot
 from oaktrim.core.survey.facts import IMAGE_MARK
 from oaktrim.core.survey.places import file_of, source_bytes
 from oaktrim.core.survey.products import Products, ProductStore
-from oaktrim.core.survey.read import passthrough_bytes
+from oaktrim.core.survey.read import other_bytes
 from oaktrim.core.survey.roles import Role
 
 MATERIAL_MARK = "#materials/"
@@ -219,18 +219,16 @@ class Sources:
         if derivation is not None:
             whole = derivation.content(self.content)
             return derivation.contents(whole).get(path, whole)
-        return content_hash(
-            self.passthrough(path) if Path(path).suffix.lower() in MODELS else source_bytes(self.root, path)
-        )
+        return content_hash(self.other(path) if Path(path).suffix.lower() in MODELS else source_bytes(self.root, path))
 
-    def passthrough(self, path: str) -> bytes:
+    def other(self, path: str) -> bytes:
         """Return what of a sound or a model ships beside the textures.
 
         Raises
         ------
         OakTrimError : it cannot be read; names the file
         """
-        return self.model(path) if path in self.made else passthrough_bytes(self.root, path)
+        return self.model(path) if path in self.made else other_bytes(self.root, path)
 
     def model(self, path: str) -> bytes:
         """Return the bytes of a model that a maker made.

@@ -5,6 +5,7 @@ from __future__ import annotations
 import msgspec
 
 from oaktrim.core.scene.slots import Slot
+from oaktrim.core.sounds.traits import SILENT
 
 # Between a model's path and the place of an image or a clip in it.
 IMAGE_MARK, CLIP_MARK = "#images/", "#animations/"
@@ -86,7 +87,14 @@ def natural_format(channels: int, bit_depth: int, floating: bool) -> str:
 
 
 class AudioFacts(msgspec.Struct, frozen=True, array_like=True, gc=False):
-    """Facts of one sound; `decoded_bytes` as 16-bit PCM, `packed` over file bytes of a piece by packing method."""
+    """Facts of one sound.
+
+    Parameters
+    ----------
+    decoded_bytes : as 16-bit PCM
+    packed : over file bytes of a piece, by packing method
+    peak, clipped, side, bandwidth, step, envelope : as `sounds.traits` tells them
+    """
 
     path: str
     file_bytes: int
@@ -98,6 +106,17 @@ class AudioFacts(msgspec.Struct, frozen=True, array_like=True, gc=False):
     decoded_bytes: int
     content: str
     packed: dict[str, float]
+    peak: float = SILENT
+    clipped: int = 0
+    side: float = SILENT
+    bandwidth: float = 0.0
+    step: float = 0.05
+    envelope: bytes = b""
+
+    @property
+    def is_lossy(self) -> bool:
+        """Encoding it again loses once more."""
+        return self.kind in ("ogg", "opus", "mp3")
 
 
 class SlotFacts(msgspec.Struct, frozen=True, array_like=True, gc=False):

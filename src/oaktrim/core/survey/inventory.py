@@ -46,7 +46,7 @@ class Unreadable:
 
 
 @dataclass(frozen=True)
-class PassthroughAsset:
+class OtherAsset:
     """What is shipped as it is: the geometry of a model, one of its clips, or a sound.
 
     Parameters
@@ -207,25 +207,25 @@ class Inventory:
         return _base_rows(self)
 
     @cached_property
-    def passthrough(self) -> tuple[PassthroughAsset, ...]:
+    def others(self) -> tuple[OtherAsset, ...]:
         """What ships beside the textures: geometry, clips and sounds."""
-        return (*(row for model in self.models for row in _passthrough_of(model)), *map(_passthrough_sound, self.audio))
+        return (*(row for model in self.models for row in _others_of(model)), *map(_other_sound, self.audio))
 
     @cached_property
-    def passthrough_contents(self) -> frozenset[str]:
+    def other_contents(self) -> frozenset[str]:
         """The contents of what is passed through."""
-        return frozenset(row.content for row in self.passthrough)
+        return frozenset(row.content for row in self.others)
 
     @cached_property
-    def passthrough_bytes(self) -> dict[str, int]:
+    def other_bytes(self) -> dict[str, int]:
         """The bytes of what is passed through, by family."""
-        return {family: sum(row.bytes for row in rows) for family, rows in self.passthrough_families.items()}
+        return {family: sum(row.bytes for row in rows) for family, rows in self.other_families.items()}
 
     @cached_property
-    def passthrough_families(self) -> dict[str, list[PassthroughAsset]]:
+    def other_families(self) -> dict[str, list[OtherAsset]]:
         """What is passed through, by family."""
-        found: dict[str, list[PassthroughAsset]] = {}
-        for row in self.passthrough:
+        found: dict[str, list[OtherAsset]] = {}
+        for row in self.others:
             found.setdefault(row.family.value, []).append(row)
         return found
 
@@ -287,7 +287,7 @@ def _name_of(inventory: Inventory, row: int, path: str) -> str:
     return f"{name}: {own}" if own else f"{name}: image {number}"
 
 
-def _passthrough_of(model: ModelFacts) -> list[PassthroughAsset]:
+def _others_of(model: ModelFacts) -> list[OtherAsset]:
     name = model.path.rsplit("/", 1)[-1]
     triangles = sum(row.triangles for row in model.objects)
     about = f"{len(model.objects)} objects, {triangles:,} triangles, {len(model.materials)} materials"
@@ -297,14 +297,14 @@ def _passthrough_of(model: ModelFacts) -> list[PassthroughAsset]:
         path = f"{model.path}{CLIP_MARK}{number}"
         rows.append((model.path, path, f"{name}: {clip.name}", Family.ANIMATION, about, clip.data_bytes))
     whole = sum(row[-1] for row in rows)
-    return [PassthroughAsset(*row, model.content, whole, model.packed) for row in rows]
+    return [OtherAsset(*row, model.content, whole, model.packed) for row in rows]
 
 
-def _passthrough_sound(sound: AudioFacts) -> PassthroughAsset:
+def _other_sound(sound: AudioFacts) -> OtherAsset:
     channels = {1: "mono", 2: "stereo"}.get(sound.channels, f"{sound.channels} channels")
     about = f"{sound.seconds:.1f} s, {sound.rate:,} Hz, {channels}, {sound.decoded_bytes:,} bytes decoded"
     name, size = sound.path.rsplit("/", 1)[-1], sound.file_bytes
-    return PassthroughAsset(sound.path, sound.path, name, Family.AUDIO, about, size, sound.content, size, sound.packed)
+    return OtherAsset(sound.path, sound.path, name, Family.AUDIO, about, size, sound.content, size, sound.packed)
 
 
 def _base_rows(inventory: Inventory) -> NDArray[np.int64]:

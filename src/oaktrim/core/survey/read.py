@@ -27,6 +27,7 @@ from oaktrim.core.scene.read import SUFFIXES as MODELS
 from oaktrim.core.scene.read import parse_model
 from oaktrim.core.scene.slots import Slot
 from oaktrim.core.scene.uvs import leaves_tile, overlap_share, used_uvs
+from oaktrim.core.sounds.traits import sound_traits
 from oaktrim.core.survey.facts import (
     IMAGE_MARK,
     AudioFacts,
@@ -154,12 +155,14 @@ def read_texture(seen: Seen, root: Path, max_pixels: int, alone: bool = False) -
 
 
 def read_audio(seen: Seen, root: Path, max_pixels: int, alone: bool = False) -> tuple[FileFacts, Samples]:
-    """Read what a sound says of itself."""
+    """Read what a sound says of itself, and what its samples do."""
     data = _bytes_of(seen)
     head = audio.audio_head(data, seen.file)
+    traits = sound_traits(data, seen.file)
     facts = AudioFacts(
         seen.path, *seen.stamp, head.kind, head.rate, head.channels, head.seconds, head.decoded_bytes,
-        content_hash(data), _packed(data),
+        content_hash(data), _packed(data), traits.peak, traits.clipped, traits.side, traits.bandwidth, traits.step,
+        traits.envelope,
     )  # fmt: skip
     return FileFacts(seen.path, *seen.stamp, audio=facts), {}
 
@@ -245,7 +248,7 @@ def _model_facts(
     )
 
 
-def passthrough_bytes(root: Path, path: str) -> bytes:
+def other_bytes(root: Path, path: str) -> bytes:
     """Return what of a sound or a model ships beside the textures.
 
     Raises

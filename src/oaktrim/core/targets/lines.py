@@ -24,7 +24,7 @@ class Unit(Enum):
 
 
 class Weighed(Protocol):
-    """Assets in columns (N,): bytes on the target, in the package and as files, and how many levels they have."""
+    """Assets in columns (N,): bytes of texture memory, in the package, as files and of sounds in memory, and how many levels."""
 
     @property
     def memory(self) -> Ints: ...
@@ -38,6 +38,9 @@ class Weighed(Protocol):
     @property
     def levels(self) -> Ints: ...
 
+    @property
+    def sounds(self) -> Ints: ...
+
 
 @dataclass(frozen=True)
 class Weights:
@@ -47,12 +50,18 @@ class Weights:
     package: Ints
     files: Ints
     levels: Ints
+    sounds: Ints
 
     @classmethod
-    def beside_textures(cls, package: Ints, files: Ints) -> Weights:
+    def of_textures(cls, memory: Ints, package: Ints, files: Ints, levels: Ints) -> Weights:
+        """Return what textures weigh: they are no sounds."""
+        return cls(memory, package, files, levels, package * 0)
+
+    @classmethod
+    def beside_textures(cls, package: Ints, files: Ints, sounds: Ints) -> Weights:
         """Return what meshes, clips and sounds weigh: they are no texture memory and have no levels."""
         nothing = package * 0
-        return cls(nothing, package, files, nothing)
+        return cls(nothing, package, files, nothing, sounds)
 
 
 @dataclass(frozen=True)
@@ -151,6 +160,7 @@ for _line in (
     Line("package", "package", Unit.BYTES, lambda assets: assets.package, estimated=True),
     Line("unpacked", "unpacked", Unit.BYTES, lambda assets: assets.files),
     Line("streaming", "streamed levels", Unit.BYTES, _streamed),
+    Line("sounds", "sound memory", Unit.BYTES, lambda assets: assets.sounds),
     Line("longest-side", "longest side", Unit.PIXELS, of_counts=lambda counts: counts.longest_side),
     Line("materials", "materials", Unit.COUNT, of_counts=lambda counts: counts.materials, remedy=_MERGE),
     Line(

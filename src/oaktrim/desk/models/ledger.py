@@ -233,7 +233,7 @@ class LedgerModel(QAbstractTableModel):
         textures = len(self.inventory.textures)
         if row >= textures:
             mark = QPixmap(SIDE, SIDE)
-            mark.fill(tokens().family(self.inventory.passthrough[row - textures].family.value))
+            mark.fill(tokens().family(self.inventory.others[row - textures].family.value))
             return mark
         found = self.thumbnails.of(row)
         if found is None:
@@ -250,7 +250,7 @@ class LedgerModel(QAbstractTableModel):
         if column.head == "Findings":
             return "\n".join(f.message for f in self._session.findings_about(path))
         if row >= len(textures):
-            return self.inventory.passthrough[row - len(textures)].about
+            return self.inventory.others[row - len(textures)].about
         if column.head == ROLE:
             return f"{self.inventory.roles[row].reason} ({self.inventory.roles[row].certainty.value})"
         return path
@@ -271,7 +271,7 @@ def _of_texture(text: Callable[[LedgerModel, int], str]) -> Callable[[LedgerMode
 def _role(model: LedgerModel, row: int) -> str:
     textures = len(model.inventory.textures)
     if row >= textures:
-        return model.inventory.passthrough[row - textures].family.value.capitalize()
+        return model.inventory.others[row - textures].family.value.capitalize()
     return model.inventory.roles[row].role.label
 
 
@@ -320,7 +320,7 @@ def _package(model: LedgerModel, row: int) -> str:
     textures = len(model.inventory.textures)
     if row < textures:
         return bytes_text(int(model.after.package[row]))
-    return bytes_text(int(model.after.passthrough("package")[row - textures]))
+    return bytes_text(int(model.after.others_line("package")[row - textures]))
 
 
 def _fit(model: LedgerModel, row: int) -> str:

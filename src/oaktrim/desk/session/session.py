@@ -236,13 +236,13 @@ class Session(QObject):
     @property
     def asset_count(self) -> int:
         assert self.inventory is not None
-        return len(self.inventory.textures) + len(self.inventory.passthrough)
+        return len(self.inventory.textures) + len(self.inventory.others)
 
     def asset_path(self, asset: int) -> str:
         """Return the path of an asset."""
         assert self.inventory is not None
         count = len(self.inventory.textures)
-        return self.inventory.textures[asset].path if asset < count else self.inventory.passthrough[asset - count].path
+        return self.inventory.textures[asset].path if asset < count else self.inventory.others[asset - count].path
 
     @property
     def chosen(self) -> tuple[int, ...]:

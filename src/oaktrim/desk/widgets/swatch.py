@@ -226,9 +226,9 @@ class Swatch(QFrame):
             self._facts.setText("Choose textures in the ledger to see what they are and how they ship.")
             return
         place = session.selected[0] - len(session.inventory.textures)
-        row = session.inventory.passthrough[place]
+        row = session.inventory.others[place]
         self.name.setText(breakable(row.name))
-        package = int(session.plan().passthrough("package")[place])
+        package = int(session.plan().others_line("package")[place])
         found = [f.message for f in session.findings_about(row.path)]
         lines = [
             row.family.value.capitalize(),

@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 from oaktrim.core.formats.catalogue import FORMATS, ORDER, formats_for
 from oaktrim.core.formats.format import Suits, TextureFormat
 from oaktrim.core.pixels.levels import level_count
+from oaktrim.core.sounds.codecs import SoundKind
 from oaktrim.core.survey.demand import Demand
 from oaktrim.core.survey.facts import TextureFacts
 from oaktrim.core.survey.inventory import Inventory
@@ -40,6 +41,10 @@ class Remedy(Enum):
     ATLAS = "atlas"
     IMPOSTER = "imposter"
     SURFACE = "surface"
+    RATE = "rate"
+    MONO = "mono"
+    CODEC = "codec"
+    TRIM = "trim-silence"
 
 
 @dataclass(frozen=True, slots=True)
@@ -72,6 +77,25 @@ class Finding:
     fix: Fix | None = None
 
 
+@dataclass(frozen=True)
+class ShippedSound:
+    """What a sound ships as.
+
+    Parameters
+    ----------
+    kind : of its file
+    seconds, rate, channels : as it ships
+    file_bytes, held_bytes : of its file, and of memory on the target
+    """
+
+    kind: SoundKind
+    seconds: float
+    rate: int
+    channels: int
+    file_bytes: int
+    held_bytes: int
+
+
 # The common rule: what a map may cost beside its base colour when a job says nothing else.
 COMMON_SHARES: Mapping[Role, float] = {
     Role.NORMAL: 0.5,
@@ -88,6 +112,7 @@ class RuleContext:
     formats : places in the catalogue of what each texture ships as; arrival : what the target makes of it
     shares : of the base colour's side that each role may have
     demand : what sightlines ask for, where they were asked
+    sounds : what each sound ships as, by path
     """
 
     inventory: Inventory
@@ -96,6 +121,7 @@ class RuleContext:
     footprint: TargetFootprint
     shares: Mapping[Role, float] = field(default_factory=lambda: COMMON_SHARES)
     demand: Demand | None = None
+    sounds: Mapping[str, ShippedSound] = field(default_factory=dict)
 
     def memory(self, row: int) -> int:
         """Return the bytes of a texture on the target."""

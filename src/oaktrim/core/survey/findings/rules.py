@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 from oaktrim.core.progress import Progress, Task, finish
-from oaktrim.core.survey.findings import content, encoding, files, passthrough, sight, sizes, structure
+from oaktrim.core.survey.findings import content, encoding, files, movement, sight, sizes, sounds, structure
 from oaktrim.core.survey.findings.finding import Finding, Fix, Rule, RuleContext, Severity
 from oaktrim.core.targets.lines import LINES, Unit
 
@@ -20,6 +20,7 @@ _SHIPPED: tuple[tuple[Rule, dict[str, str]], ...] = (
     ),
     (files.wrong_extension, {"wrong-extension": "Wrong ending"}),
     (encoding.format_not_on_hardware, {"format-not-on-hardware": "Not on hardware"}),
+    (sounds.kind_not_played, {"sound-kind": "Not played"}),
     (encoding.alpha_lost, {"alpha-lost": "Alpha lost"}),
     (encoding.colour_compressed_data, {"colour-compressed-data": "Data as colour"}),
     (
@@ -62,8 +63,12 @@ _SHIPPED: tuple[tuple[Rule, dict[str, str]], ...] = (
     (structure.tiling_uvs, {"tiling-uvs": "Tiling UVs"}),
     (structure.overlapping_uvs, {"overlapping-uvs": "Overlapping UVs"}),
     (files.same_name, {"same-name": "Same name"}),
-    (passthrough.long_audio, {"long-audio": "Long audio"}),
-    (passthrough.heavy_animation, {"heavy-animation": "Heavy animation"}),
+    (sounds.rate_to_spare, {"rate-to-spare": "Rate to spare"}),
+    (sounds.stereo_is_mono, {"stereo-is-mono": "Stereo that is mono"}),
+    (sounds.long_silence, {"long-silence": "Silence"}),
+    (sounds.long_audio, {"long-audio": "Long audio"}),
+    (sounds.clipped, {"clipped": "Clipped"}),
+    (movement.heavy_animation, {"heavy-animation": "Heavy animation"}),
 )
 # Filled by `register`: the rules in the order of working, and what a chip calls each code.
 RULES: list[Rule] = []

@@ -28,9 +28,12 @@ from oaktrim.core.plan.resolve import Plan
 from oaktrim.core.plan.status import limits_of
 from oaktrim.core.progress import Progress
 from oaktrim.core.ship.manifest import NAME
+from oaktrim.core.ship.reason import Reason
 from oaktrim.core.ship.result import Shipped, forecast_missed
 from oaktrim.core.ship.run import ship
-from oaktrim.core.ship.schedule import Item, Reason, schedule
+from oaktrim.core.ship.schedule import Item, schedule
+from oaktrim.core.ship.sounds import SoundItem
+from oaktrim.core.sounds.codecs import CODECS
 from oaktrim.core.units import bytes_text, decibels_text, size_text
 from oaktrim.desk.benches.bench import Bench
 from oaktrim.desk.look.properties import with_properties
@@ -38,7 +41,7 @@ from oaktrim.desk.session.session import Session
 from oaktrim.desk.widgets.tables import right_heads
 from oaktrim.desk.work.tasks import Work, as_task, start
 
-_HEADS = ("Texture", "Why", "Ships at", "Format", "Memory", "Measured", "Written to")
+_HEADS = ("File", "Why", "Ships at", "As", "Memory", "Measured", "Written to")
 _RESULT_HEADS = ("", "Without cuts", "Forecast", "Shipped", "Limit", "")
 
 
@@ -55,7 +58,7 @@ class ShipBench(Bench):
         self._looking: Work | None = None
         self._looked_at = ""
         self._suggested: tuple[Path, str] | None = None
-        self._items: list[Item] = []
+        self._items: list[Item | SoundItem] = []
         self.folder = QLineEdit(placeholderText="A folder outside the source tree")
         self.folder.setAccessibleName("Output folder")
         self.go = with_properties(QPushButton("Ship"), objectName="primary")
@@ -151,7 +154,7 @@ class ShipBench(Bench):
             return
         plan, out = session.plan(), Path(self.folder.text()).expanduser()
 
-        def listed(items: list[Item]) -> None:
+        def listed(items: list[Item | SoundItem]) -> None:
             self._looking = None
             if plan is not session.plan() or self._looked_at != self.folder.text():
                 self.refresh()
@@ -181,26 +184,18 @@ class ShipBench(Bench):
             return
         self._looking = start(as_task(lambda: schedule(plan, out), "looking at the folder"), self, listed, refused)
 
-    def _show_items(self, plan: Plan, items: list[Item]) -> None:
+    def _show_items(self, plan: Plan, items: list[Item | SoundItem]) -> None:
         self._items = items
         self.list.setRowCount(len(items))
         for place, item in enumerate(items):
-            recipe = item.recipe
-            cells = (
-                recipe.path,
-                item.reason.value,
-                size_text(recipe.settings.width, recipe.settings.height),
-                FORMATS[recipe.settings.format].label,
-                bytes_text(int(plan.footprint.memory[item.row])),
-                "",
-                item.output,
-            )
-            for column, text in enumerate(cells):
+            cells = _sound_cells(item) if isinstance(item, SoundItem) else _texture_cells(plan, item)
+            for column, text in enumerate((item.recipe.path, item.reason.value, *cells, "", item.output)):
                 self.list.setItem(place, column, _cell(text, column in (4, 5)))
 
     def _choose_row(self, place: int, _column: int) -> None:
         if place < len(self._items):
-            self._session.select((self._items[place].row,))
+            paths = {self._session.asset_path(asset): asset for asset in range(self._session.asset_count)}
+            self._session.select((paths[self._items[place].recipe.path],))
 
     def _choose(self) -> None:
         found = QFileDialog.getExistingDirectory(self, "Ship into", self.folder.text())
@@ -268,10 +263,10 @@ class ShipBench(Bench):
         self.refresh()
 
     def _show_measured(self, shipped: Shipped) -> None:
-        measured = {entry.source: entry for entry in shipped.manifest.textures}
+        measured = {entry.source: decibels_text(entry.psnr) for entry in shipped.manifest.textures}
+        measured |= {entry.source: bytes_text(entry.file_bytes) for entry in shipped.manifest.sounds}
         for place, item in enumerate(self._items):
-            entry = measured.get(item.recipe.path)
-            self.list.setItem(place, 5, _cell(decibels_text(entry.psnr) if entry else "failed", True))
+            self.list.setItem(place, 5, _cell(measured.get(item.recipe.path, "failed"), True))
 
     def _clear_result(self) -> None:
         self.result.setRowCount(0)
@@ -300,6 +295,18 @@ class ShipBench(Bench):
         self.result.setFixedHeight(34 + 26 * len(shipped.statuses))
         self.result.setVisible(True)
         self._result_heading.setVisible(True)
+
+
+def _texture_cells(plan: Plan, item: Item) -> tuple[str, str, str]:
+    settings = item.recipe.settings
+    memory = bytes_text(int(plan.footprint.memory[item.row]))
+    return size_text(settings.width, settings.height), FORMATS[settings.format].label, memory
+
+
+def _sound_cells(item: SoundItem) -> tuple[str, str, str]:
+    recipe = item.recipe
+    codec = "as it is" if recipe.settings is None else CODECS[recipe.settings.codec].words(recipe.settings.quality)
+    return f"{recipe.rate / 1000:g} kHz", codec, bytes_text(recipe.decoded_bytes)
 
 
 def _cell(text: str, figure: bool) -> QTableWidgetItem:

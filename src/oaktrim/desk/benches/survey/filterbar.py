@@ -172,7 +172,7 @@ class FilterBar(QWidget):
             text = f"▲ Unreadable {len(unreadable)}"
             found.append(_Chip(text, False, self.unreadable_wanted.emit, "unreadable", tip))
         for key, query in _QUERIES.items():
-            if key in _NOT_WITHOUT_MODELS and not (inventory.models or (key == _OTHERS and inventory.passthrough)):
+            if key in _NOT_WITHOUT_MODELS and not (inventory.models or (key == _OTHERS and inventory.others)):
                 continue
             count = int(select(query, assets).sum())
             if (count or key in (_FINDINGS, self._filter)) and not self._code:

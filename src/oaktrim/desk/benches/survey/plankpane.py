@@ -93,7 +93,7 @@ class PlankPane(QWidget):
             self._session.assets().numbers("wasted") if line == _WASTED else asset_costs(self._session.plan(), line)
         )
         costs = tree.costs(values)
-        families = [*inventory.families.tolist(), *(row.family.value for row in inventory.passthrough)]
+        families = [*inventory.families.tolist(), *(row.family.value for row in inventory.others)]
         self.planks.show_planks(Planked(tree, costs, families, children))
         self._show_selection()
 

@@ -1,4 +1,4 @@
-"""Sounds and movement that weigh more than they need."""
+"""Movement that weighs more than it needs."""
 
 from __future__ import annotations
 
@@ -8,29 +8,7 @@ from oaktrim.core.survey.facts import CLIP_MARK
 from oaktrim.core.survey.findings.finding import Finding, RuleContext, Severity
 from oaktrim.core.units import bytes_text
 
-_LONG_SECONDS, _HIGH_RATE = 20.0, 32_000
 _HEAVY_CLIP, _MANY_KEYS, _ENOUGH_KEYS = 1 << 16, 30.0, 15.0
-
-
-def long_audio(context: RuleContext) -> Iterator[Finding]:
-    """A long sound, and what less of it would save."""
-    for sound in context.inventory.audio:
-        if sound.seconds < _LONG_SECONDS:
-            continue
-        savings = [f"half the length saves {bytes_text(sound.file_bytes // 2)}"]
-        if sound.rate > _HIGH_RATE:
-            savings.append(f"half the rate about {bytes_text(sound.file_bytes // 2)}")
-        if sound.channels > 1:
-            savings.append(f"one channel about {bytes_text(sound.file_bytes * (sound.channels - 1) // sound.channels)}")
-        yield context.finding(
-            "long-audio",
-            Severity.NOTE,
-            sound.path,
-            f"{sound.seconds:.0f} s at {sound.rate:,} Hz in {sound.channels} channels, {bytes_text(sound.decoded_bytes)} when "
-            f"decoded: {', '.join(savings)}",
-            sound.file_bytes // 2,
-            "shorten it to a loop, or lower its rate",
-        )
 
 
 def heavy_animation(context: RuleContext) -> Iterator[Finding]:

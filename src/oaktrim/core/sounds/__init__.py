@@ -1,0 +1,1 @@
+"""Sounds: reading, measuring, bringing down, encoding and comparing them."""
