@@ -29,11 +29,20 @@ from oaktrim.core.plan.cuts import (
     SetLoss,
     thing_of,
 )
+from oaktrim.core.plan.modelcuts import (
+    DropUnused,
+    LeaveOut,
+    MergeMaterials,
+    OrderTriangles,
+    QuantizeVertices,
+    ReduceMotion,
+)
 from oaktrim.core.plan.query import Assets, select
 from oaktrim.core.plan.resolve import resolve
 from oaktrim.core.plan.soundcuts import SetLongest, SetMono, SetRate, TrimSilence, codec_change
 from oaktrim.core.plan.verdict import findings_of
 from oaktrim.core.settings import load_settings
+from oaktrim.core.survey.facts import CLIP_MARK
 from oaktrim.core.survey.pixelkinds import PixelKind
 from oaktrim.core.survey.roles import Role
 
@@ -106,7 +115,9 @@ def _matching(source: Source, where: str, targets: tuple[str, ...]) -> dict[str,
     if not kept:
         raise fail(f"nothing is kept by {where!r}", 1)
     sounds = {sound.path for sound in inventory.audio}
-    things = {"texture": inventory.row_of, "sound": sounds}
+    clips = {path for path in kept if CLIP_MARK in path}
+    models = {model.path for model in inventory.models}
+    things = {"texture": inventory.row_of, "sound": sounds, "clip": clips, "model": models, "part": sounds | clips}
     return {thing: tuple(path for path in kept if path in known) for thing, known in things.items()}
 
 
@@ -127,6 +138,8 @@ def changes_of(**asked: Any) -> list[Change]:
         "cap": Cap, "drop": Drop, "format_name": SetFormat, "levels": SetLevels, "effort": lambda v: SetEffort(Effort(v)),
         "loss": SetLoss, "coverage": KeepCoverage, "error_metric": lambda v: SetErrorMetric(ErrorMetric(v)), "rate": SetRate,
         "mono": SetMono, "codec": codec_change, "trim_silence": TrimSilence, "longest": SetLongest,
+        "keys": ReduceMotion, "unused": DropUnused, "merge": MergeMaterials, "order": OrderTriangles,
+        "quantize": QuantizeVertices, "leave_out": LeaveOut,
     }  # fmt: skip
     try:
         return [made[name](value) for name, value in asked.items() if value is not None]
@@ -158,9 +171,19 @@ def changes_of(**asked: Any) -> list[Change]:
 @click.option("--codec", metavar="NAME:QUALITY", help="Sounds: vorbis:0.3, opus:48 (kbit/s a channel), pcm or flac.")
 @click.option("--trim-silence", type=float, metavar="DB", help="Sounds: leave off ends that stay under this, as -60.")
 @click.option("--longest", type=float, metavar="SECONDS", help="Sounds: cut off after so long, and fade out.")
+@click.option(
+    "--keys", type=float, metavar="MM", help="Clips: keep the keys that leave all within so many millimetres."
+)
+@click.option(
+    "--unused/--no-unused", default=None, help="Models: leave out vertex data and materials that nothing needs."
+)
+@click.option("--merge-materials/--no-merge-materials", "merge", default=None, help="Models: make same materials one.")
+@click.option("--order/--no-order", default=None, help="Models: put triangles in an order that suits caches.")
+@click.option("--quantize", type=float, metavar="MM", help="Models: fewer bits, no vertex off by more; 0 for none.")
+@click.option("--leave-out/--no-leave-out", default=None, help="Sounds and clips: do not ship them.")
 @click.option("--target", "targets", multiple=True, metavar="ID", help="Only for this target; may be given again.")
 def cut(path: Path, where: str, targets: tuple[str, ...], **asked: Any) -> None:
-    """Cut the textures and sounds of JOB that a filter keeps; the job is written, the sources never are."""
+    """Cut the textures, sounds, clips and models of JOB that a filter keeps; the job is written, the sources never are."""
     source = source_at(path)
     changes = changes_of(**asked)
     if not changes:

@@ -38,6 +38,7 @@ PARTS: dict[str, dict[str, Part]] = {
         "sound-rules": Part("rules:sound_rules", "Show, set and remove rules for sounds by role."),
         "checks": Part("rules:checks", "Show, set and remove checks of your own; re-grade findings."),
         "cut": Part("job:cut", "Cut the textures and sounds of JOB that a filter keeps."),
+        "outfits": Part("outfits:outfits", "List parts of models with their costs, and leave some out."),
         "fit": Part("fit:fit", "Find the cuts that meet every limit at the least visible loss."),
     },
     "Make": {

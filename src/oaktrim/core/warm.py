@@ -45,6 +45,9 @@ from oaktrim.core.sight.views import View
 from oaktrim.core.survey.drawables import Loaded
 from oaktrim.core.survey.read import made_facts
 from oaktrim.core.targets.target import Filtering
+from oaktrim.core.trim.cachekernel import cache_misses, ordered_triangles
+from oaktrim.core.trim.motion import Curve, Hierarchy, MotionBound, reduce_motion
+from oaktrim.core.trim.vertices import CACHE
 
 # Formats whose kernels take longest to compile, the longest first.
 _LONGEST = ("astc-4x4", "bc7", "etc2-rgba", "bc6h", "bc1")
@@ -62,7 +65,7 @@ def warm_beside() -> Task[None]:
         *((name,) for name in _LONGEST),
         *(tuple(rest[start :: len(rest) // 8]) for start in range(len(rest) // 8)),
     ]
-    jobs = [("draws",), ("atlases",), *(("codecs", *names) for names in codecs), ("looks",)]
+    jobs = [("draws",), ("atlases",), ("trims",), *(("codecs", *names) for names in codecs), ("looks",)]
     try:
         with ProcessPoolExecutor(threads_here(), get_context("spawn"), keep_in_turn) as pool:
             pending = {pool.submit(_compile, what, names) for what, *names in jobs}
@@ -154,7 +157,22 @@ def _atlases() -> Task[None]:
     overdraw(subject.scene(), Camera((0.0, 3.0, 1.0), (0.0, 0.0, 0.0)), (8, 8))
 
 
-_PARTS = {"looks": _looks, "draws": _draws, "atlases": _atlases}
+def _trims() -> Task[None]:
+    """Run the kernels that leave out keys of clips and order triangles."""
+    yield Progress(0, 1, "compiling for models")
+    times, still = np.arange(4.0), np.zeros((1, 3))
+    turns = np.stack([np.sin(times), 0 * times, 0 * times, np.cos(times)], axis=1)
+    rest = (still, np.array([[0.0, 0, 0, 1]]), still + 1)
+    tree = Hierarchy((-1,), rest, np.eye(4)[None], (np.eye(3),))
+    bend = np.repeat(np.sin(times)[:, None], 9, axis=1)
+    for curve in (Curve(0, "rotation", times, turns, "LINEAR"), Curve(0, "translation", times, bend, "CUBICSPLINE")):
+        reduce_motion([curve], tree, MotionBound(1.0, 1.0))
+    indices = np.arange(3)
+    ordered_triangles(indices, 3, CACHE, indices.copy())
+    cache_misses(indices, 3, CACHE)
+
+
+_PARTS = {"looks": _looks, "draws": _draws, "atlases": _atlases, "trims": _trims}
 
 
 def _codecs(names: Sequence[str]) -> Task[None]:

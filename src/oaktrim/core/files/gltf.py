@@ -267,8 +267,8 @@ class Document:
             values = np.maximum(values.astype(np.float32) / np.float32(top), np.float32(-1))
         return values
 
-    def stored(self, index: int) -> NDArray[Any]:
-        """Return an accessor's elements, (count, width), as the file stores them."""
+    def stored(self, index: int, sparse: bool = True) -> NDArray[Any]:
+        """Return an accessor's elements, (count, width), as the file stores them; without its sparse part, its base alone."""
         row = _at(self, self.root.accessors, index, "accessor")
         kind, width = self._kind(row.component_type, index), _WIDTHS.get(row.type)
         if width is None:
@@ -281,9 +281,23 @@ class Document:
             values: NDArray[Any] = np.zeros((row.count, width), kind)
         else:
             values = self._elements(row.buffer_view, row.byte_offset, row.count, kind, width, f"accessor {index}")
-        if row.sparse is not None:
+        if row.sparse is not None and sparse:
             values = self._sparse(row.sparse, values, kind, width, index)
         return values
+
+    def sparse_bytes(self, index: int) -> tuple[bytes, bytes]:
+        """Return the bytes of the indices and of the values of an accessor's sparse part."""
+        row = _at(self, self.root.accessors, index, "accessor")
+        part, width = row.sparse, _WIDTHS.get(row.type, 1)
+        places = self._elements(
+            part.indices.buffer_view, part.indices.byte_offset, part.count, self._kind(part.indices.component_type, index),
+            1, f"accessor {index}",
+        )  # fmt: skip
+        kind = self._kind(row.component_type, index)
+        values = self._elements(
+            part.values.buffer_view, part.values.byte_offset, part.count, kind, width, f"accessor {index}"
+        )
+        return np.ascontiguousarray(places).tobytes(), np.ascontiguousarray(values).tobytes()
 
     def _kind(self, component_type: int, index: int) -> np.dtype[Any]:
         if component_type not in _COMPONENTS:

@@ -12,7 +12,8 @@ from oaktrim.core.files.gltf import pack_glb
 
 CODES = {"int8": 5120, "uint8": 5121, "int16": 5122, "uint16": 5123, "uint32": 5125, "float32": 5126}
 TYPES = {1: "SCALAR", 2: "VEC2", 3: "VEC3", 4: "VEC4", 16: "MAT4"}
-_VERTICES, _INDICES = 34962, 34963
+# What buffer views are for (clause 5.11.5).
+VERTICES, INDICES = 34962, 34963
 
 
 class GltfWriter:
@@ -44,7 +45,7 @@ class GltfWriter:
         indices : of triangles (True) or of vertices (False); None for animations and skins
         """
         rows = values.reshape(len(values), -1)
-        target = None if indices is None else _INDICES if indices else _VERTICES
+        target = None if indices is None else INDICES if indices else VERTICES
         view = self.view(np.ascontiguousarray(rows).tobytes(), target)
         return self.add(
             "accessors",

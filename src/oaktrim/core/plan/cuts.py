@@ -1,4 +1,4 @@
-"""Cuts: the planned changes of a job, each on a set of textures or sounds, for one target or for all.
+"""Cuts: the planned changes of a job, each on a set of textures, sounds, clips or models, for one target or for all.
 
 Every kind of change to textures has a `code`, the number that stands for it in columns of a plan. Those that set a field of the
 encode settings name it in `setting`, and give its value back from the code.
@@ -17,6 +17,7 @@ from oaktrim.core.errors import Unsupported
 from oaktrim.core.fields import MAX_SIDE, FilePath
 from oaktrim.core.formats.catalogue import FORMATS, ORDER, format_named
 from oaktrim.core.pixels.resample import Filter
+from oaktrim.core.plan.modelcuts import LeaveOut, ModelChange, ReduceMotion
 from oaktrim.core.plan.soundcuts import SoundChange
 
 MAX_LOSS = 6.0
@@ -212,7 +213,7 @@ class KeepCoverage(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag=
 
 SettingChange = SetEffort | SetFilter | SetLoss | KeepCoverage | SetErrorMetric
 TextureChange = Cap | Drop | SetFormat | SetLevels | SettingChange
-Change = TextureChange | SoundChange
+Change = TextureChange | SoundChange | ModelChange | LeaveOut
 # In the order in which they act on a texture.
 KINDS: tuple[type[TextureChange], ...] = get_args(TextureChange)
 SETTING_KINDS: tuple[type[SettingChange], ...] = get_args(SettingChange)
@@ -220,6 +221,10 @@ SETTING_KINDS: tuple[type[SettingChange], ...] = get_args(SettingChange)
 
 def thing_of(change: Change) -> str:
     """Return what kind of asset a change is of, in a word."""
+    if isinstance(change, ModelChange):
+        return "clip" if isinstance(change, ReduceMotion) else "model"
+    if isinstance(change, LeaveOut):
+        return "part"
     return "sound" if isinstance(change, SoundChange) else "texture"
 
 

@@ -15,6 +15,7 @@ from oaktrim.core.plan.checks import Checks
 from oaktrim.core.plan.cuts import Cut
 from oaktrim.core.plan.excerpts import measure_excerpts, missing_excerpts
 from oaktrim.core.plan.formatrules import Rules
+from oaktrim.core.plan.modelsizes import measure_models, untried_models
 from oaktrim.core.plan.packing import CompressionRatios, Measured, measure_ratios
 from oaktrim.core.plan.query import Assets, select
 from oaktrim.core.plan.resolve import Plan, missing_of, resolve
@@ -106,6 +107,7 @@ def survey(
     missing = list(dict.fromkeys(missing))
     ratios = ratios.merged((yield from measure_ratios(inventory, missing, cache)))
     ratios = ratios.merged((yield from measure_excerpts(inventory.root, missing_excerpts(plans, ratios), cache)))
+    ratios = ratios.merged((yield from measure_models(inventory, untried_models(plans, ratios), cache)))
     plans = [resolve(inventory, target, cuts, ratios, rules, seen.get(target.id)) for target in targets]
     found = merge([findings_of(plan, checks) for plan in plans])
     heard = tuple(finding for finding in found if (finding.code, finding.path) not in checks.suppressed)

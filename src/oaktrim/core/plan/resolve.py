@@ -28,6 +28,7 @@ from oaktrim.core.plan.cuts import (
 )
 from oaktrim.core.plan.forecast import Forecast, corrected, forecast, half_width
 from oaktrim.core.plan.formatrules import Rules, apply_format_rules
+from oaktrim.core.plan.modelrecipes import model_recipes
 from oaktrim.core.plan.others import OtherPlan, other_plan
 from oaktrim.core.plan.packing import CompressionRatios, Key, left_of, packing_name
 from oaktrim.core.plan.rolerules import apply_rules
@@ -36,7 +37,7 @@ from oaktrim.core.survey.demand import Demand
 from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.survey.sample import SCALES
 from oaktrim.core.survey.uses import error_metric_of
-from oaktrim.core.targets.footprint import Flags, Ints, TargetFootprint, apply_target_rules, fit_side
+from oaktrim.core.targets.footprint import Flags, Ints, TargetFootprint, apply_target_rules, fit_side, left_out
 from oaktrim.core.targets.lines import LINES
 from oaktrim.core.targets.target import Target
 
@@ -116,6 +117,11 @@ class Plan:
         return self.footprint.levels
 
     @property
+    def left_out(self) -> Flags:
+        """Which textures do not ship, as only parts of models wear them that do not."""
+        return self.others.models.textures
+
+    @property
     def sounds(self) -> Ints:
         """Bytes of sounds in memory: none of a texture."""
         return self.footprint.memory * 0
@@ -123,7 +129,7 @@ class Plan:
     @cached_property
     def files(self) -> Ints:
         """Bytes of each texture's file, as it ships."""
-        return file_bytes(self.inventory, self.target, self.footprint, self.formats)
+        return np.where(self.left_out, 0, file_bytes(self.inventory, self.target, self.footprint, self.formats))
 
     def line(self, name: str) -> Ints:
         """Return what each texture adds to a limit counted in bytes."""
@@ -246,17 +252,20 @@ def resolve(
     levels = np.where(settings[SetLevels] == 0, 1, levels)
     footprint = apply_target_rules(target, ruled.width, ruled.height, levels, formats, inventory.column("slices"))
     ratios = ratios or CompressionRatios(inventory)
-    recipes = sound_recipes(inventory, target.id, cuts, rules.sounds)
+    recipes, models = sound_recipes(inventory, target.id, cuts, rules.sounds), model_recipes(inventory, target.id, cuts)
+    if models.textures.any():
+        footprint = left_out(footprint, models.textures)
     estimates, sampled = _packed(inventory, target, footprint, formats, ratios, losses_of(settings[SetLoss]))
     plan = Plan(
         target, inventory, tuple(cuts), rules, settings, causes, width, height, ruled.width, ruled.height,
         ruled.rule, ruled.overruled, encoded.rule, encoded.overruled, formats,
-        footprint, _nothing_measured(estimates), other_plan(inventory, target, recipes, ratios),
+        footprint, _nothing_measured(estimates), other_plan(inventory, target, recipes, models, ratios),
         demand,
     )  # fmt: skip
-    sizes = np.full(count, -1, np.int64)
+    sizes = np.where(models.textures, 0, -1)
     for row, known in ratios.measured.items():
-        sizes[row] = known.get(recipe_key(plan, row), -1)
+        if sizes[row] < 0:
+            sizes[row] = known.get(recipe_key(plan, row), -1)
     return replace(plan, forecast=forecast(estimates, formats, sampled, sizes))
 
 

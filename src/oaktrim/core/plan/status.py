@@ -8,7 +8,6 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from oaktrim.core.plan.resolve import Plan
-from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.targets.lines import LINES, Line, Unit
 from oaktrim.core.targets.target import Target
 from oaktrim.core.units import bytes_like
@@ -44,14 +43,12 @@ class BudgetStatus:
 
 def limits_of(plan: Plan) -> list[BudgetStatus]:
     """Return how a plan stands against each limit of its target."""
-    longest = int(np.maximum(plan.footprint.width, plan.footprint.height).max()) if len(plan.formats) else 0
-    return statuses_of(plan.target, plan.inventory, plan.total, longest)
+    sides = np.maximum(plan.footprint.width, plan.footprint.height)[~plan.left_out]
+    return statuses_of(plan, plan.total, int(sides.max()) if len(sides) else 0)
 
 
-def statuses_of(
-    target: Target, inventory: Inventory, total: Callable[[str], int], longest_side: int
-) -> list[BudgetStatus]:
-    """Return how totals stand against each limit of a target that is watched.
+def statuses_of(plan: Plan, total: Callable[[str], int], longest_side: int) -> list[BudgetStatus]:
+    """Return how totals stand against each limit of a plan's target that is watched.
 
     Parameters
     ----------
@@ -60,11 +57,12 @@ def statuses_of(
     """
     found = []
     for line in LINES.values():
-        limit = target.limits.of(line.name)
+        limit = plan.target.limits.of(line.name)
         if limit is None:
             continue
         if line.in_bytes:
             found.append(BudgetStatus(line, total(line.name), limit))
-        elif inventory.models if line.unit is Unit.COUNT else longest_side:
-            found.append(BudgetStatus(line, line.count(replace(inventory.counts, longest_side=longest_side)), limit))
+        elif plan.inventory.models if line.unit is Unit.COUNT else longest_side:
+            counts = replace(plan.others.models.counts, longest_side=longest_side)
+            found.append(BudgetStatus(line, line.count(counts), limit))
     return found

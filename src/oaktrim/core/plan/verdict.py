@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 from oaktrim.core.plan.checks import Checks, with_checks
 from oaktrim.core.plan.cuts import Cap, Change, SetFormat, SetLevels
+from oaktrim.core.plan.modelcuts import DropUnused, LeaveOut, OrderTriangles, ReduceMotion
 from oaktrim.core.plan.resolve import Plan
 from oaktrim.core.plan.soundcuts import SetMono, SetRate, TrimSilence, codec_change
 from oaktrim.core.progress import Task, finish
@@ -21,8 +24,9 @@ def judge_plan(plan: Plan, checks: Checks = Checks()) -> Task[list[Finding]]:
     """Return the findings on what a plan ships, as a job has them; can be stopped between two rules."""
     ratios = {**COMMON_SHARES, **{r.role: r.share for r in plan.rules.sizes if r.is_for(plan.target.id)}}
     context = RuleContext(
-        plan.inventory, plan.target, plan.formats, plan.footprint, ratios, plan.demand, shipped_sounds(plan)
-    )
+        plan.inventory, plan.target, plan.formats, plan.footprint, ratios, plan.demand, shipped_sounds(plan),
+        plan.others.models.counts, plan.others.models.touched, plan.others.models.refused,
+    )  # fmt: skip
     return with_checks((yield from judge(context)), plan, checks)
 
 
@@ -40,20 +44,22 @@ def shipped_sounds(plan: Plan) -> dict[str, ShippedSound]:
     return found
 
 
+# What each remedy does with its value, where a cut does it.
+_CHANGES: dict[Remedy, Callable[[int | str], Change]] = {
+    Remedy.CAP: lambda value: Cap(int(value)),
+    Remedy.FORMAT: lambda value: SetFormat(str(value)),
+    Remedy.LEVELS: lambda value: SetLevels(bool(value)),
+    Remedy.RATE: lambda value: SetRate(int(value)),
+    Remedy.MONO: lambda _: SetMono(True),
+    Remedy.TRIM: lambda value: TrimSilence(float(value)),
+    Remedy.CODEC: lambda value: codec_change(str(value)),
+    Remedy.KEYS: lambda value: ReduceMotion(float(value)),
+    Remedy.UNUSED: lambda _: DropUnused(),
+    Remedy.ORDER: lambda _: OrderTriangles(),
+    Remedy.LEAVE_OUT: lambda _: LeaveOut(),
+}
+
+
 def change_of(fix: Fix | None) -> Change | None:
     """Return the change that does what a remedy says, or None where a maker or a hand has to."""
-    if fix is None:
-        return None
-    if fix.kind is Remedy.CAP:
-        return Cap(int(fix.value))
-    if fix.kind is Remedy.FORMAT:
-        return SetFormat(str(fix.value))
-    if fix.kind is Remedy.RATE:
-        return SetRate(int(fix.value))
-    if fix.kind is Remedy.MONO:
-        return SetMono(True)
-    if fix.kind is Remedy.TRIM:
-        return TrimSilence(float(fix.value))
-    if fix.kind is Remedy.CODEC:
-        return codec_change(str(fix.value))
-    return SetLevels(bool(fix.value)) if fix.kind is Remedy.LEVELS else None
+    return None if fix is None or fix.kind not in _CHANGES else _CHANGES[fix.kind](fix.value)

@@ -227,7 +227,9 @@ def _fixed(plan: Plan, line: str, ratios: CompressionRatios, rows: NDArray[np.in
     sizes = plan.line(line)
     total = plan.total(line) - int(sizes.sum())
     if line == "package":
-        total = int(other_plan(plan.inventory, plan.target, plan.others.recipes, ratios).package.sum())
+        total = int(
+            other_plan(plan.inventory, plan.target, plan.others.recipes, plan.others.models, ratios).package.sum()
+        )
     for row in rows:
         known = ratios.measured.get(int(row), {}).get(recipe_key(plan, int(row))) if line == "package" else None
         total += int(sizes[row]) if known is None else known

@@ -9,6 +9,7 @@ import msgspec
 from oaktrim.core.codecs.settings import EncodeSettings
 from oaktrim.core.errors import DocumentError, FileError, OakTrimError
 from oaktrim.core.sounds.codecs import SoundSettings
+from oaktrim.core.trim.settings import ModelSettings
 
 SCHEMA = "oak-trim.manifest/1"
 NAME = "manifest.json"
@@ -75,19 +76,21 @@ class Companion(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     file_bytes: int
 
 
-class ModelEntry(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+class ModelEntry(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
     """What of a model is counted beside its textures: its geometry and its clips.
 
     Parameters
     ----------
     source, source_hash : path below the root, and BLAKE2b of what of it counts
-    file_bytes : of that; package : after the target's packing, packed whole
+    file_bytes : of that, as it ships; package : after the target's packing, packed whole
+    settings : how it was trimmed, None where it was not
     """
 
     source: str
     source_hash: str
     file_bytes: int
     package: int
+    settings: ModelSettings | None = None
 
 
 class Failure(msgspec.Struct, frozen=True, forbid_unknown_fields=True):

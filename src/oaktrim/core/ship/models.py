@@ -5,7 +5,7 @@ from __future__ import annotations
 import logging
 from collections.abc import Mapping
 from pathlib import Path, PurePosixPath
-from urllib.parse import unquote
+from urllib.parse import quote, unquote
 
 from oaktrim.core.errors import FileError, OakTrimError
 from oaktrim.core.fields import MAX_PIXELS
@@ -13,12 +13,14 @@ from oaktrim.core.files.atomic import content_hash, read_bytes, write_atomic
 from oaktrim.core.files.gltf import parse_gltf
 from oaktrim.core.files.gltfimages import Assignment, assign, point_images
 from oaktrim.core.files.references import ReferenceFolder
+from oaktrim.core.plan.resolve import Plan
 from oaktrim.core.scene.model import GLTF_SLOTS
 from oaktrim.core.ship.manifest import Companion, Failure
 from oaktrim.core.survey.derived import Sources, material_path
 from oaktrim.core.survey.facts import ModelFacts
 from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.survey.places import file_of
+from oaktrim.core.trim.model import trim
 
 _LOG = logging.getLogger(__name__)
 _KINDS = ("gltf", "glb")
@@ -30,7 +32,7 @@ def shippable(inventory: Inventory) -> list[ModelFacts]:
 
 
 def model_files(
-    inventory: Inventory, container: str, outputs: Mapping[str, str], max_pixels: int = MAX_PIXELS
+    plan: Plan, outputs: Mapping[str, str], max_pixels: int = MAX_PIXELS
 ) -> tuple[dict[str, bytes], list[Failure]]:
     """Return the bytes of every model and buffer to ship, by path below the output folder, and what could not be read.
 
@@ -40,10 +42,12 @@ def model_files(
     """
     found: dict[str, bytes] = {}
     failed = []
+    inventory, settings = plan.inventory, plan.others.models.settings
     sources = inventory.sources(max_pixels)
     for model in shippable(inventory):
         try:
-            found |= _one(inventory, sources, model, container, outputs)
+            made = _one(inventory, sources, model, plan.target.container, outputs)
+            found |= made if model.path not in settings else _trimmed(plan, model, made)
         except OakTrimError as error:
             failed.append(Failure.of(model.path, error))
         except (
@@ -75,6 +79,17 @@ def _one(
     assign(document, _assigned(inventory, model, place, outputs), container)
     found[model.path] = document.pack()
     return found
+
+
+def _trimmed(plan: Plan, model: ModelFacts, made: Mapping[str, bytes]) -> dict[str, bytes]:
+    """Return a model's files trimmed: one buffer in the place of all of its own, where it does not hold that itself."""
+    place = ReferenceFolder(plan.inventory.root, model.path)
+    taken = {path for other in plan.inventory.models if other is not model for path, _, _ in other.files}
+    stem = PurePosixPath(model.path).with_suffix("")
+    name = next(f"{stem}{ending}" for ending in (".bin", ".trimmed.bin") if f"{stem}{ending}" not in taken)
+    uri = quote(PurePosixPath(name).name)
+    packed = trim(parse_gltf(made[model.path], place), plan.others.models.settings[model.path], uri).file
+    return {model.path: packed.data, **({} if packed.buffer is None else {name: packed.buffer})}
 
 
 def _assigned(

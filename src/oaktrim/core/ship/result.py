@@ -50,7 +50,7 @@ def weigh(manifest: Manifest, plan: Plan) -> tuple[BudgetStatus, ...]:
         return int(LINES[line].weigh(textures).sum() + LINES[line].weigh(rest).sum())
 
     longest = max((max(entry.settings.width, entry.settings.height) for entry in entries), default=0)
-    return tuple(statuses_of(plan.target, plan.inventory, total, longest))
+    return tuple(statuses_of(plan, total, longest))
 
 
 def forecast_missed(plan: Plan, statuses: Sequence[BudgetStatus]) -> str:

@@ -17,6 +17,7 @@ from oaktrim.core.errors import FileError, OakTrimError, ShipError, os_fault
 from oaktrim.core.fields import MAX_PIXELS
 from oaktrim.core.files.atomic import PASSING, content_hash, read_bytes, write_atomic
 from oaktrim.core.files.pictures import pack_texture, parse_texture
+from oaktrim.core.plan.modelsizes import trimmed_source
 from oaktrim.core.plan.packing import packing_name
 from oaktrim.core.plan.resolve import Plan
 from oaktrim.core.progress import Progress, Task, finish, map_unordered
@@ -197,7 +198,7 @@ def _ship(  # noqa: C901 - one run from its schedule to its manifest, whatever s
                 keeper.keep_in_time()
                 yield Progress(done, len(due), due[position].recipe.path)
         outputs = {entry.source: entry.output for entry in entries.values() if isinstance(entry, Entry)}
-        files, broken = model_files(plan.inventory, plan.target.container, outputs, max_pixels)
+        files, broken = model_files(plan, outputs, max_pixels)
         files |= _said_by_makers(plan, outputs, max_pixels)
         present, wrote = write_beside(files, out, {entry.output: entry for entry in beside})
         models, unread = yield from _weigh_models(plan, earlier, max_pixels, threads)
@@ -252,17 +253,23 @@ def _weigh_models(
     # A model's geometry and its clips are of one file.
     rows = list({row.file: row for row in plan.inventory.others if row.family is not Family.AUDIO}.values())
 
+    trimmed = plan.others.models.settings
+
     def work(row: OtherAsset) -> ModelEntry | Failure:
-        old = known.get(row.file)
-        if old is not None and old.source_hash == row.content:
+        old, settings = known.get(row.file), trimmed.get(row.file)
+        if old is not None and (old.source_hash, old.settings) == (row.content, settings):
             return old
         try:
-            data = sources.other(row.file)
+            if settings is None:
+                data = sources.other(row.file)
+                content = content_hash(data)
+            else:
+                data, content = trimmed_source(sources, plan.inventory, row.file, settings).file.geometry, row.content
         except OakTrimError as error:
             return Failure.of(row.file, error)
         except MemoryError:
             return Failure(row.file, f"{row.file}: does not fit in memory")
-        return ModelEntry(row.file, content_hash(data), len(data), min(len(data), pack_bytes(data, packing)))
+        return ModelEntry(row.file, content, len(data), min(len(data), pack_bytes(data, packing)), settings)
 
     packed, failed = [], []
     for done, (position, result) in enumerate(map_unordered(work, rows, threads), 1):

@@ -93,6 +93,8 @@ def schedule(plan: Plan, out: Path) -> list[Item | SoundItem]:
     items: list[Item | SoundItem] = []
     for row, name in enumerate(names):
         recipe = plan.recipe(row)
+        if plan.left_out[row]:
+            continue
         items.append(Item(row, recipe, name, _why(plan, row, recipe, name, old.get(recipe.path), out)))
     heard = {entry.source: entry for entry in earlier.sounds} if earlier is not None and same_run else {}
     return items + sound_items(plan, sounds, out, heard)

@@ -111,6 +111,8 @@ def sound_items(plan: Plan, outputs: Sequence[str], out: Path, old: Mapping[str,
     """
     items = []
     for facts, output in zip(plan.inventory.audio, outputs, strict=True):
+        if facts.path in plan.others.models.left:
+            continue
         recipe = plan.others.recipes[facts.path]
         items.append(SoundItem(facts, recipe, output, _why(facts, recipe, output, old.get(facts.path), out)))
     return items

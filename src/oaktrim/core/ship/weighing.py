@@ -9,6 +9,7 @@ from oaktrim.core.errors import OakTrimError
 from oaktrim.core.fields import MAX_PIXELS
 from oaktrim.core.files.atomic import content_hash
 from oaktrim.core.files.pictures import pack_texture
+from oaktrim.core.plan.modelsizes import measure_models, untried_models
 from oaktrim.core.plan.others import file_key, packed_key
 from oaktrim.core.plan.packing import CompressionRatios, Measured, other_key
 from oaktrim.core.plan.resolve import Plan, recipe_key
@@ -39,7 +40,8 @@ def measure_packages(
     ----------
     among : rows of textures to measure, all by default
     """
-    found = yield from measure_others(plan, ratios, cache, max_pixels)
+    found = yield from measure_models(plan.inventory, untried_models([plan], ratios), cache)
+    found |= yield from measure_others(plan, ratios, cache, max_pixels)
     wanted = np.ones(len(plan.package), np.bool_) if among is None else np.isin(np.arange(len(plan.package)), among)
     rows = [int(row) for row in np.argsort(-plan.package, kind="stable") if wanted[row] and not plan.measured[row]]
     keeper = _Keeper(cache)
@@ -98,7 +100,9 @@ def _unweighed(plan: Plan, ratios: CompressionRatios) -> list[OtherAsset]:
     """Return meshes, clips and sounds of files that were not made and packed whole yet, one for each."""
     packing, found = plan.target.packing, dict[str, OtherAsset]()
     for row in plan.inventory.others:
-        recipe = plan.others.recipes.get(row.path)
+        recipe, models = plan.others.recipes.get(row.path), plan.others.models
+        if row.path in models.left or row.file in models.settings:
+            continue
         made = recipe is not None and recipe.settings is not None
         key = packed_key(row.content, recipe, packing) if made and recipe else other_key(row.content, packing)
         if ratios.size_of(key) is None:

@@ -26,7 +26,7 @@ from oaktrim.core.survey.sample import Sample
 
 _LOG = logging.getLogger(__name__)
 # Raised whenever facts, samples or pictures are made in another way: the file's name says it, and files of older versions go.
-_VERSION = 18
+_VERSION = 20
 _TABLES = """
 create table if not exists facts (root text, path text, facts blob, primary key (root, path)) without rowid;
 create table if not exists sample (content text primary key, pieces blob, thumbnail blob, kept integer);

@@ -7,8 +7,9 @@ import msgspec
 from oaktrim.core.scene.slots import Slot
 from oaktrim.core.sounds.traits import SILENT
 
-# Between a model's path and the place of an image or a clip in it.
+# Between a model's path and the place of an image or a clip in it, or the name of a part that can be left out.
 IMAGE_MARK, CLIP_MARK = "#images/", "#animations/"
+NODE_MARK, VARIANT_MARK, SCENE_MARK = "#nodes/", "#variants/", "#scenes/"
 
 
 class TextureFacts(msgspec.Struct, frozen=True, array_like=True, gc=False):
@@ -173,13 +174,67 @@ class ObjectFacts(msgspec.Struct, frozen=True, array_like=True, gc=False):
 
 
 class ClipFacts(msgspec.Struct, frozen=True, array_like=True, gc=False):
-    """An animation clip of a model."""
+    """An animation clip of a model.
+
+    Parameters
+    ----------
+    idle : channels that say what the nodes say without it; moves : nodes that it moves
+    needed : keys that keep all within a millimetre and a degree, -1 where that was not looked at
+    """
 
     name: str
     seconds: float
     channels: int
     keys: int
     data_bytes: int
+    idle: int = 0
+    moves: int = -1
+    needed: int = -1
+
+
+class NodeFacts(msgspec.Struct, frozen=True, array_like=True, gc=False):
+    """A node that draws something, itself or below it.
+
+    Parameters
+    ----------
+    name : empty where it has none; place : in the document
+    parent : place of the one above among those that are listed, -1 at the top
+    materials : that its own mesh wears, by place; triangles, draws : of its own mesh, with all copies
+    data_bytes : of the vertices of its own mesh, where no other node draws that
+    joined : of its draws, how many could be one with another; shown : it is in the scene that is shown first
+    """
+
+    name: str
+    place: int
+    parent: int
+    materials: tuple[int, ...]
+    triangles: int
+    draws: int
+    data_bytes: int
+    joined: int = 0
+    shown: bool = True
+
+
+class VertexFacts(msgspec.Struct, frozen=True, array_like=True, gc=False):
+    """Vertex data of a model.
+
+    Parameters
+    ----------
+    attributes, unused : bytes by name, of all and of those that no material needs; indices among them as `indices`
+    narrow : bytes that indices in 16 bits would save; twins : meshes that are another's copies
+    misses, ordered : vertices that a cache of 16 works on, as they stand and in a better order; triangles : of which
+    same : materials that are another's copies but for their names; joined : draws that would be one with another then
+    """
+
+    attributes: dict[str, int] = {}
+    unused: dict[str, int] = {}
+    narrow: int = 0
+    twins: int = 0
+    misses: int = 0
+    ordered: int = 0
+    triangles: int = 0
+    same: int = 0
+    joined: int = 0
 
 
 class ImageRef(msgspec.Struct, frozen=True, array_like=True, gc=False):
@@ -196,6 +251,9 @@ class ModelFacts(msgspec.Struct, frozen=True, array_like=True, gc=False):
     Parameters
     ----------
     files : path, size and time of the further files that it was read with
+    nodes : those that draw something; scenes : of those that are not shown first, their nodes; variants : of materials, what
+        each puts in the place of others, by name
+    vertices : what is known of its vertex data; held : why it can only ship as it is, empty where it can be trimmed
     mesh_bytes : of the model and its buffers, less what its clips and images take
     content : hash of the geometry, which is all but its images
     packed : packed over plain bytes of a piece of the geometry, by packing method
@@ -217,6 +275,11 @@ class ModelFacts(msgspec.Struct, frozen=True, array_like=True, gc=False):
     faults: tuple[str, ...]
     extensions: tuple[str, ...]
     files: tuple[tuple[str, int, int], ...]
+    nodes: tuple[NodeFacts, ...] = ()
+    scenes: dict[str, tuple[int, ...]] = {}
+    variants: dict[str, tuple[int, ...]] = {}
+    vertices: VertexFacts = VertexFacts()
+    held: str = ""
 
 
 class FileFacts(msgspec.Struct, frozen=True, array_like=True, gc=False):

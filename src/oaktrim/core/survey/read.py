@@ -15,6 +15,7 @@ from scipy.spatial import KDTree
 from oaktrim.core.errors import FileError, OakTrimError
 from oaktrim.core.files import audio
 from oaktrim.core.files.atomic import content_hash, read_bytes
+from oaktrim.core.files.gltf import parse_gltf
 from oaktrim.core.files.pictures import SUFFIXES as PICTURES
 from oaktrim.core.files.pictures import picture_with_facts
 from oaktrim.core.files.references import ReferenceFolder
@@ -40,11 +41,13 @@ from oaktrim.core.survey.facts import (
     SlotFacts,
     TextureFacts,
 )
+from oaktrim.core.survey.modelparts import Parts, parts_of
 from oaktrim.core.survey.packed import PACKINGS, pack_bytes
 from oaktrim.core.survey.places import file_of
 from oaktrim.core.survey.sample import Sample, sample_of
 
 _LOOKED_AT = 1 << 18
+_NOT_GLTF = "only glTF is written"
 # No other slot of glTF 2.0 or MTL looks at alpha; what is not known might.
 _MANY_CAMERAS = 64
 _CORNERS = np.array([[i, j, k] for i in (0, 1) for j in (0, 1) for k in (0, 1)], np.bool_)
@@ -227,6 +230,7 @@ def _model_facts(
     files: Sequence[tuple[str, int, int]],
 ) -> ModelFacts:
     clips = tuple(ClipFacts(c.name, c.seconds, c.channels, c.keys, c.data_bytes) for c in model.animations)
+    parts = parts_of(parse_gltf(data, place), clips) if model.kind in ("gltf", "glb") else Parts(clips, held=_NOT_GLTF)
     geometry = _geometry(data, model, place)
     return ModelFacts(
         path=path,
@@ -237,7 +241,7 @@ def _model_facts(
         objects=tuple(_objects(model)),
         materials=tuple(_materials(model, tuple(images), place)),
         images=tuple(images),
-        clips=clips,
+        clips=parts.clips,
         joints=sum(skin.joints for skin in model.skins),
         mesh_bytes=max(0, len(geometry) - sum(clip.data_bytes for clip in clips)),
         content=content_hash(geometry),
@@ -245,6 +249,11 @@ def _model_facts(
         faults=model.faults,
         extensions=model.extensions,
         files=tuple(files),
+        nodes=parts.nodes,
+        scenes=parts.scenes,
+        variants=parts.variants,
+        vertices=parts.vertices,
+        held=parts.held,
     )
 
 

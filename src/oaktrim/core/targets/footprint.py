@@ -5,7 +5,7 @@ Everything here works on whole columns, one entry a texture, so that thousands a
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -125,6 +125,17 @@ def apply_target_rules(
         width, height, kept, shrunk, resampled, levels_lost, refused, expanded,
         stored=stored, memory=memory,
     )  # fmt: skip
+
+
+def left_out(footprint: TargetFootprint, rows: Flags) -> TargetFootprint:
+    """Return textures as a target takes them when some do not ship."""
+    return replace(
+        footprint,
+        stored=np.where(rows, 0, footprint.stored),
+        memory=np.where(rows, 0, footprint.memory),
+        refused=footprint.refused & ~rows,
+        expanded=footprint.expanded & ~rows,
+    )
 
 
 def _weigh(width: Ints, height: Ints, levels: Ints, formats: Ints) -> Ints:

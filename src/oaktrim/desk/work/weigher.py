@@ -7,6 +7,7 @@ from collections.abc import Callable, Sequence
 from PySide6.QtCore import QObject, QThreadPool, QTimer, Signal
 
 from oaktrim.core.plan.excerpts import measure_excerpts, missing_excerpts
+from oaktrim.core.plan.modelsizes import measure_models, untried_models
 from oaktrim.core.plan.packing import CompressionRatios, Key, Measured, measure_ratios
 from oaktrim.core.plan.resolve import Plan, missing_of
 from oaktrim.core.progress import Progress, Task
@@ -60,9 +61,8 @@ class Weigher(QObject):
         yield Progress(0, 0, "looking for what is guessed")
         missing: list[Key] = list(dict.fromkeys(key for plan in plans for key in missing_of(plan, ratios)))
         found = yield from measure_ratios(ratios.inventory, missing, self._cache)
-        return found | (
-            yield from measure_excerpts(ratios.inventory.root, missing_excerpts(plans, ratios), self._cache)
-        )
+        found |= yield from measure_excerpts(ratios.inventory.root, missing_excerpts(plans, ratios), self._cache)
+        return found | (yield from measure_models(ratios.inventory, untried_models(plans, ratios), self._cache))
 
     def make(self, plan: Plan, ratios: CompressionRatios, max_pixels: int) -> None:
         """Measure what is still estimated on a plan, for as long as nothing else is done."""

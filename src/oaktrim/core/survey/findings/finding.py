@@ -19,6 +19,7 @@ from oaktrim.core.survey.facts import TextureFacts
 from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.survey.roles import Role
 from oaktrim.core.targets.footprint import TargetFootprint
+from oaktrim.core.targets.lines import Counts
 from oaktrim.core.targets.target import Target
 
 
@@ -45,6 +46,10 @@ class Remedy(Enum):
     MONO = "mono"
     CODEC = "codec"
     TRIM = "trim-silence"
+    KEYS = "keys"
+    UNUSED = "unused"
+    ORDER = "order"
+    LEAVE_OUT = "leave-out"
 
 
 @dataclass(frozen=True, slots=True)
@@ -112,7 +117,8 @@ class RuleContext:
     formats : places in the catalogue of what each texture ships as; arrival : what the target makes of it
     shares : of the base colour's side that each role may have
     demand : what sightlines ask for, where they were asked
-    sounds : what each sound ships as, by path
+    sounds : what each sound ships as, by path; counts : what of all models that ship is counted in numbers
+    trimmed : paths of models and clips that cuts are on; refused : why a model that is cut ships as it is, by path
     """
 
     inventory: Inventory
@@ -122,6 +128,9 @@ class RuleContext:
     shares: Mapping[Role, float] = field(default_factory=lambda: COMMON_SHARES)
     demand: Demand | None = None
     sounds: Mapping[str, ShippedSound] = field(default_factory=dict)
+    counts: Counts | None = None
+    trimmed: frozenset[str] = frozenset()
+    refused: Mapping[str, str] = field(default_factory=dict)
 
     def memory(self, row: int) -> int:
         """Return the bytes of a texture on the target."""

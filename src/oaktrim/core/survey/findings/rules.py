@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 from oaktrim.core.progress import Progress, Task, finish
-from oaktrim.core.survey.findings import content, encoding, files, movement, sight, sizes, sounds, structure
+from oaktrim.core.survey.findings import content, encoding, files, movement, sight, sizes, sounds, structure, vertices
 from oaktrim.core.survey.findings.finding import Finding, Fix, Rule, RuleContext, Severity
 from oaktrim.core.targets.lines import LINES, Unit
 
@@ -14,6 +14,7 @@ from oaktrim.core.targets.lines import LINES, Unit
 _SHIPPED: tuple[tuple[Rule, dict[str, str]], ...] = (
     (files.unreadable, {"unreadable": "Unreadable"}),
     (structure.model_faults, {"model-fault": "Broken model"}),
+    (vertices.not_trimmed, {"not-trimmed": "Not trimmed"}),
     (
         files.references,
         {"broken-reference": "Broken reference", "outside-root": "Outside the root", "letter-case": "Letter case"},
@@ -69,6 +70,11 @@ _SHIPPED: tuple[tuple[Rule, dict[str, str]], ...] = (
     (sounds.long_audio, {"long-audio": "Long audio"}),
     (sounds.clipped, {"clipped": "Clipped"}),
     (movement.heavy_animation, {"heavy-animation": "Heavy animation"}),
+    (movement.idle_motion, {"idle-motion": "Idle motion"}),
+    (movement.unused_clip, {"unused-clip": "Unused clip"}),
+    (movement.long_clip, {"long-clip": "Long clip"}),
+    (vertices.unused_vertex_data, {"unused-vertex-data": "Unused vertex data"}),
+    (vertices.vertex_order, {"vertex-order": "Vertex order"}),
 )
 # Filled by `register`: the rules in the order of working, and what a chip calls each code.
 RULES: list[Rule] = []

@@ -78,7 +78,7 @@ def over_counts(context: RuleContext) -> Iterator[Finding]:
         limit = context.target.limits.of(line.name)
         if limit is None or line.unit is not Unit.COUNT:
             continue
-        total = line.count(i.counts)
+        total = line.count(context.counts or i.counts)
         if total <= limit:
             continue
         each = [line.count(counts_of([model])) for model in i.models]
