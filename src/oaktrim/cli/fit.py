@@ -20,7 +20,7 @@ from oaktrim.core.plan.query import Assets, select
 from oaktrim.core.plan.resolve import Plan, resolve
 from oaktrim.core.plan.verdict import findings_of
 from oaktrim.core.proof.fit import Basis, Fit, propose, why, with_fit
-from oaktrim.core.proof.problem import bounds_of
+from oaktrim.core.proof.problem import Exchange, bounds_of
 from oaktrim.core.survey.cache import SurveyCache
 from oaktrim.core.targets.lines import byte_lines
 from oaktrim.core.targets.target import Target, parse_bytes
@@ -76,6 +76,24 @@ def locked_by(plan: Plan, filters: tuple[str, ...]) -> np.ndarray:
     metavar="SECONDS",
     help="Take the best answer after so long; Ctrl+C takes it at once.",
 )
+@click.option(
+    "--sounds",
+    "sound_worth",
+    type=click.FloatRange(0, 1000),
+    default=1.0,
+    show_default=True,
+    metavar="RATE",
+    help="What a step that is heard counts beside one that is seen; 0 leaves sounds as they are.",
+)
+@click.option(
+    "--motion",
+    "motion_worth",
+    type=click.FloatRange(0, 1000),
+    default=1.0,
+    show_default=True,
+    metavar="RATE",
+    help="What 2 mm that a clip is off count beside a step that is seen; 0 leaves clips as they are.",
+)
 @click.option("--dry-run", is_flag=True, help="Print the plan, and leave the job as it is.")
 def fit(
     path: Path,
@@ -85,6 +103,8 @@ def fit(
     effort: str | None,
     by_rules: bool,
     within: float | None,
+    sound_worth: float,
+    motion_worth: float,
     dry_run: bool,
 ) -> None:
     """Find the cuts that meet every limit of a target at the least visible loss, and write them into JOB.
@@ -104,8 +124,9 @@ def fit(
     demand = look(source, inventory, (target,)).get(target.id)
     plan = resolve(inventory, target, source.job.cuts, ratios, source.job.rules, demand)
     locked = locked_by(plan, locks)
+    bounds = bounds_of(source.job.role_rules, target, by_rules, Exchange(sound_worth, motion_worth))
     task = propose(
-        plan, ratios, cache, limits, locked, bounds_of(source.job.role_rules, target, by_rules), source.job.max_pixels,
+        plan, ratios, cache, limits, locked, bounds, source.job.max_pixels,
         None if effort is None else Effort(effort), within,
     )  # fmt: skip
     best: list[Fit] = []
@@ -159,6 +180,14 @@ def _print_plan(found: Fit, limits: dict[str, int]) -> None:
         )
     heads = ["texture", "now", "proposed", *(f"{line} saved" for line in problem.lines), "JND"]
     console().print(table(heads, rows, right=tuple(range(3, 4 + len(problem.lines)))))
+    for other, chosen in found.others():
+        ships = other.options[0]
+        costs = zip(problem.lines, ships.costs, chosen.costs, strict=True)
+        saved = ", ".join(f"{line} −{bytes_text(a - b)}" for line, a, b in costs if a > b)
+        click.echo(f"{other.path}: {chosen.label}, {saved}, {chosen.steps:.2f} steps")
+    if problem.others:
+        rate = problem.exchange
+        click.echo(f"a step of a sound counts {rate.sounds:g}, one of a clip {rate.motion:g} of a picture's")
     click.echo("Why not better:")
     for group in found.changed():
         click.echo(f"  {problem.plan.inventory.textures[problem.groups[group].rows[0]].path}: {why(found, group)}")
@@ -181,4 +210,6 @@ def _write(found: Fit, source: Source, path: Path) -> None:
     job = with_fit(source.job, found, groups)
     save_job(job, path, source.root)
     changed = sum(len(found.problem.groups[group].rows) for group in groups)
-    click.echo(f"{shown(path)}: {changed} textures cut, {len(job.cuts)} cuts in all")
+    others = len(found.others())
+    said = f"{changed} textures" + (f" and {others} sounds and clips" if others else "")
+    click.echo(f"{shown(path)}: {said} cut, {len(job.cuts)} cuts in all")

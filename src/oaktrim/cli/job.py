@@ -194,7 +194,7 @@ def cut(path: Path, where: str, targets: tuple[str, ...], **asked: Any) -> None:
     kept = _matching(source, where, targets)
     job = source.job
     for change in changes:
-        thing = thing_of(change)
+        thing = thing_of(type(change))
         if not kept[thing]:
             raise fail(f"{change.label}: no {thing} is kept by {where!r}", 1)
         job = job.with_cut(Cut(change, kept[thing], targets))

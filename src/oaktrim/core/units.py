@@ -51,6 +51,11 @@ def decibels_text(value: float | None) -> str:
     return "exact" if value is None or isinf(value) else f"{value:.1f} dB"
 
 
+def rate_text(rate: int, channels: int) -> str:
+    """Return a sound's rate and channels, such as "44.1 kHz stereo"."""
+    return f"{rate / 1000:g} kHz {({1: 'mono', 2: 'stereo'}).get(channels, f'{channels} channels')}"
+
+
 def size_of(text: str) -> tuple[int, int]:
     """Return width and height of a text such as "1920x1080".
 

@@ -8,7 +8,10 @@ from oaktrim.core.makers.pack.pack import ChannelSource, Lane, Pack
 from oaktrim.core.makers.registry import Maker
 from oaktrim.core.makers.surface.settings import Axes, Flatten, Surface, Tile
 from oaktrim.core.plan.cuts import Cap, Cut, Drop, KeepCoverage, SetFormat, SetLevels
+from oaktrim.core.plan.modelcuts import LeaveOut, OrderTriangles, QuantizeVertices, ReduceMotion
+from oaktrim.core.plan.soundcuts import SetCodec, SetRate, TrimSilence
 from oaktrim.core.sight.sightlines import Path, Portrait, Sightlines, Station, Step
+from oaktrim.core.sounds.codecs import SoundCodec
 
 _NORMALS = (
     "boat/boat_n.png",
@@ -94,6 +97,8 @@ _OPAQUE_ALPHA = ("posts/tar_base.png",)
 
 _PHONE, _HEADSET, _CONSOLE = ("pocket",), ("visor",), ("lounge",)
 _SMALL = (*_PHONE, *_HEADSET)
+_WAVES, _GULL = ("sounds/wave_loop.wav",), ("sounds/gull_cry.ogg",)
+_MODELS, _WARDEN = ("landing.gltf", "warden/warden.glb"), "warden/warden.glb"
 
 
 def demo_makers() -> tuple[Maker, ...]:
@@ -187,4 +192,13 @@ def demo_cuts() -> tuple[Cut, ...]:
         Cut(SetFormat("bc1"), ("lantern/lantern_glass_base.png", "sky/fog_lut.png"), _CONSOLE),
         Cut(SetFormat("bc5"), (*_NORMALS, *_SMALL_NORMALS, *_FAR_NORMALS), _CONSOLE),
         Cut(SetFormat("bc4"), (*_SINGLE, *_FAR_DEPTHS), _CONSOLE),
+        Cut(SetCodec(SoundCodec.VORBIS, 0.4), _WAVES),
+        Cut(SetCodec(SoundCodec.VORBIS, 0.2), _GULL, _SMALL),
+        Cut(TrimSilence(-50), _GULL),
+        Cut(SetRate(16_000), _WAVES, _PHONE),
+        Cut(ReduceMotion(0.5, 0.5), (f"{_WARDEN}#animations/1",)),
+        Cut(OrderTriangles(), _MODELS),
+        Cut(QuantizeVertices(0.5), _MODELS, _SMALL),
+        # Under a headset of one's own nobody sees the brim.
+        Cut(LeaveOut(), (f"{_WARDEN}#nodes/rain hat",), _HEADSET),
     )

@@ -14,6 +14,9 @@ from PIL import Image as PillowImage
 
 from oaktrim.core.files.atomic import write_atomic
 from oaktrim.core.files.gltfwriter import GltfWriter
+from oaktrim.core.sounds.codecs import SoundCodec, SoundSettings
+from oaktrim.core.sounds.encode import encode
+from oaktrim.core.sounds.signal import Sound
 from oaktrim.demo.brush import codes, noise, ramp
 from oaktrim.demo.shapes import Shape, box, card, ground, hull, joined, ring, sheet, tube
 
@@ -200,7 +203,7 @@ def _landing(rng: np.random.Generator) -> GltfWriter:
 
 
 def _warden(rng: np.random.Generator) -> GltfWriter:
-    """The warden, on a skeleton, with a walk whose keys are far too many, and a lining that the file holds itself.
+    """The warden, on a skeleton, with clips whose keys are far too many, a hat to take off, and a lining that the file holds.
 
     Nine materials, two of them the same, where one would do for what is opaque and one for the badges.
     """
@@ -229,13 +232,13 @@ def _warden(rng: np.random.Generator) -> GltfWriter:
         (tube(0.25, 0.98, 48, 30, 0.04).moved(0, 0.7), lining),
         (ring(0.06, 0.1, 64, 48).moved(0, 1.82), skin),
         (tube(0.09, 0.7, 40, 24).moved(-0.13) + tube(0.09, 0.7, 40, 24).moved(0.13), boots),
-        (ring(0.13, 0.05, 48, 20).moved(0, 1.95), hat),
         (card(0.12, 0.14).moved(0, 1.45, 0.28), badge),
         (tube(0.31, 0.22, 64, 8).moved(0, 1.44).tiled(1, 0.25), cape),
         (tube(0.275, 0.05, 64, 2).moved(0, 1.16), belt),
         (card(0.1, 0.1).moved(0.1, 1.3, 0.28), faded),
         bones=_JOINT_LENGTH,
     )
+    brim = scene.mesh("rain hat", (ring(0.13, 0.05, 48, 20).moved(0, 1.95), hat), bones=_JOINT_LENGTH)
     joints = [
         scene.writer.add("nodes", name=f"joint {number}", translation=[0, _JOINT_LENGTH if number else 0.0, 0])
         for number in range(_JOINTS)
@@ -247,7 +250,9 @@ def _warden(rng: np.random.Generator) -> GltfWriter:
     inverse[:, 3, 1] = -_JOINT_LENGTH * np.arange(_JOINTS)
     binds = scene.writer.accessor(inverse.reshape(-1, 16))
     scene.writer.add("skins", name="warden", joints=joints, inverseBindMatrices=binds)
-    scene.roots += [scene.writer.add("nodes", name="warden avatar", mesh=body, skin=0), joints[0]]
+    worn = scene.writer.add("nodes", name="rain hat", mesh=brim, skin=0)
+    avatar = scene.writer.add("nodes", name="warden avatar", mesh=body, skin=0, children=[worn])
+    scene.roots += [avatar, joints[0]]
     times = np.linspace(0, 6, 721, dtype=np.float32)
     read = scene.writer.accessor(times, bounds=True)
     samplers = []
@@ -257,7 +262,22 @@ def _warden(rng: np.random.Generator) -> GltfWriter:
         samplers.append({"input": read, "output": scene.writer.accessor(turns)})
     channels = [{"sampler": n, "target": {"node": node, "path": "rotation"}} for n, node in enumerate(joints)]
     scene.writer.add("animations", name="walk", samplers=samplers, channels=channels)
+    _idle(scene.writer, joints)
     return scene.finish("warden")
+
+
+def _idle(writer: GltfWriter, joints: list[int]) -> None:
+    """Add a breath: turns of every joint sixty times a second, and places that never change."""
+    times = np.arange(241, dtype=np.float32) / 60
+    read, samplers, channels = writer.accessor(times, bounds=True), list[dict[str, int]](), list[dict[str, Any]]()
+    for number, joint in enumerate(joints):
+        breath = 0.01 * np.sin(times * np.pi / 2 + number / 5)
+        turns = np.stack([np.sin(breath / 2), 0 * breath, 0 * breath, np.cos(breath / 2)], axis=1).astype(np.float32)
+        still = np.tile(np.array(writer.json["nodes"][joint]["translation"], np.float32), (len(times), 1))
+        for path, values in (("rotation", turns), ("translation", still)):
+            channels.append({"sampler": len(samplers), "target": {"node": joint, "path": path}})
+            samplers.append({"input": read, "output": writer.accessor(values)})
+    writer.add("animations", name="idle", samplers=samplers, channels=channels)
 
 
 def _oars() -> bytes:
@@ -317,6 +337,7 @@ def write_sounds(art: Path) -> None:
     """Write the gull's cry and the wave loop."""
     folder = art / "sounds"
     folder.mkdir(parents=True, exist_ok=True)
-    soundfile.write(folder / "gull_cry.ogg", _gull(np.random.default_rng(43)), _RATE)
+    cry = Sound(_gull(np.random.default_rng(43)).astype(np.float32)[:, None], _RATE)
+    write_atomic(folder / "gull_cry.ogg", encode(cry, SoundSettings(_RATE, 1, SoundCodec.VORBIS, 0.6)))
     soundfile.write(folder / "wave_loop.wav", _waves(np.random.default_rng(44), 24), _RATE)
     soundfile.write(folder / "bell.flac", _gull(np.random.default_rng(45))[: _RATE // 2], _RATE)

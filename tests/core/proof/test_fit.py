@@ -8,21 +8,23 @@ from PIL import Image as PillowImage
 from oaktrim.core.codecs.effort import Effort
 from oaktrim.core.formats.catalogue import FORMATS
 from oaktrim.core.job.document import new_job
-from oaktrim.core.plan.cuts import Cap, SetEffort, SetFormat, SetLoss
+from oaktrim.core.plan.cuts import Cap, SetEffort, SetFormat, SetLoss, thing_of
 from oaktrim.core.plan.formatrules import FormatRule, Rules
 from oaktrim.core.plan.packing import CompressionRatios, Measured
 from oaktrim.core.plan.resolve import resolve
 from oaktrim.core.progress import finish
 from oaktrim.core.proof.fit import Basis, Fit, fit, propose, why, with_fit
-from oaktrim.core.proof.problem import Bounds, bounds_of, pose
+from oaktrim.core.proof.problem import Bounds, Exchange, bounds_of, pose
 from oaktrim.core.proof.trial import candidates, pareto_front, reference_for, try_recipe
 from oaktrim.core.ship.run import ship
 from oaktrim.core.survey.cache import SurveyCache
 from oaktrim.core.survey.roles import Role
 from oaktrim.core.survey.scan import scan
 from oaktrim.core.targets.target import target_named
+from tests.core.plan.test_soundrules import put_sound
+from tests.core.trim.test_model import snake
 from tests.kit.pictures import busy, smooth
-from tests.kit.trees import planned, put
+from tests.kit.trees import planned, put, write_model
 
 TARGET = target_named("pocket")
 
@@ -249,3 +251,46 @@ def test_by_the_rules_only_sizes_are_decided_and_less_is_measured(art, tmp_path)
         role = inventory.roles[group.rows[0]].role
         wanted = {Role.BASE_COLOUR: {"astc-6x6"}, Role.NORMAL: {"astc-5x5"}}.get(role)
         assert wanted is None or {option.format for option in group.options} == wanted
+
+
+@pytest.fixture(scope="module")
+def build(tmp_path_factory):
+    """Textures, two sounds and a clip, all of which could give something up."""
+    root = tmp_path_factory.mktemp("fit") / "art"
+    put(root, "wall_base.png", busy(256, 256, 3, seed=1).pixels)
+    put_sound(root, "music/theme.wav", seconds=8, seed=1)
+    put_sound(root, "door.wav", seconds=1, seed=2)
+    write_model(root, "snake.glb", snake())
+    put(root, "wood_base.png", busy(64, 64, 3, seed=2).pixels)
+    return root
+
+
+def fitted(root, cache, limits, exchange, locked=False):
+    inventory = finish(scan(root, new_job(root).scan_settings, cache))
+    ratios = CompressionRatios(inventory).merged(Measured(cache.measured()))
+    plan = resolve(inventory, TARGET, (), ratios)
+    column = np.full(len(inventory.textures), locked)
+    found = finish(propose(plan, ratios, cache, limits, column, Bounds(exchange=exchange)))
+    job = with_fit(new_job(root), found, found.changed())
+    return found, job, resolve(inventory, TARGET, job.cuts, ratios)
+
+
+def test_sounds_and_clips_give_way_beside_textures_by_the_exchange_rate(build, tmp_path):
+    cache, limits = SurveyCache(tmp_path / "cache"), {"package": 150_000}
+    cheap, job, plan = fitted(build, cache, limits, Exchange(0.01, 0.01))
+    assert {group.path for group, _ in cheap.others()} >= {"door.wav", "music/theme.wav"}
+    assert {thing_of(type(cut.change)) for cut in job.cuts} >= {"sound", "texture"}
+    finish(ship(plan, tmp_path / "out"))
+    shipped = finish(ship(plan, tmp_path / "out"))
+    package = sum(row.package for rows in (shipped.manifest.textures, shipped.manifest.sounds) for row in rows)
+    assert package + sum(row.package for row in shipped.manifest.models) <= 150_000
+    dear, _, _ = fitted(build, cache, {"package": 1_600_000}, Exchange(1000.0, 1000.0))
+    loss = [sum(option.steps for _, option in found.others()) for found in (cheap, dear)]
+    assert loss[0] > loss[1] and not cheap.missing and not dear.missing
+    free, _, _ = fitted(build, cache, {"package": 1 << 30}, Exchange(), locked=True)
+    most = free.problem.total(free.solution.picks, "package") - 2500
+    assert not free.others()
+    clip, _, _ = fitted(build, cache, {"package": most}, Exchange(1000.0, 1e-6), locked=True)
+    assert [group.path for group, _ in clip.others()] == ["snake.glb#animations/0"]
+    fixed, _, _ = fitted(build, cache, {"package": 150_000}, Exchange(0.0, 0.0))
+    assert fixed.solution is None and fixed.missing["package"] > 0

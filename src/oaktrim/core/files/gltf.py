@@ -245,6 +245,10 @@ class Document:
             self._buffers[index] = data
         return self._buffers[index]
 
+    def hold(self, index: int, data: bytes) -> None:
+        """Take bytes for those of a buffer, in the place of what it names."""
+        self._buffers[index] = data
+
     def view(self, index: int) -> memoryview:
         """Return the bytes of a buffer view."""
         row = _at(self, self.root.buffer_views, index, "bufferView")

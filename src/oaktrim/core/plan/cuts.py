@@ -17,8 +17,8 @@ from oaktrim.core.errors import Unsupported
 from oaktrim.core.fields import MAX_SIDE, FilePath
 from oaktrim.core.formats.catalogue import FORMATS, ORDER, format_named
 from oaktrim.core.pixels.resample import Filter
-from oaktrim.core.plan.modelcuts import LeaveOut, ModelChange, ReduceMotion
-from oaktrim.core.plan.soundcuts import SoundChange
+from oaktrim.core.plan.modelcuts import MODEL_KINDS, LeaveOut, ModelChange, ReduceMotion
+from oaktrim.core.plan.soundcuts import SOUND_KINDS, SoundChange
 
 MAX_LOSS = 6.0
 # Losses are held in hundredths of a dB in columns.
@@ -219,13 +219,15 @@ KINDS: tuple[type[TextureChange], ...] = get_args(TextureChange)
 SETTING_KINDS: tuple[type[SettingChange], ...] = get_args(SettingChange)
 
 
-def thing_of(change: Change) -> str:
-    """Return what kind of asset a change is of, in a word."""
-    if isinstance(change, ModelChange):
-        return "clip" if isinstance(change, ReduceMotion) else "model"
-    if isinstance(change, LeaveOut):
+def thing_of(kind: type[Change]) -> str:
+    """Return what sort of asset a kind of change is of, in a word: a texture, a sound, a clip, a model, or a part of one."""
+    if kind in SOUND_KINDS:
+        return "sound"
+    if kind is LeaveOut:
         return "part"
-    return "sound" if isinstance(change, SoundChange) else "texture"
+    if kind in MODEL_KINDS:
+        return "clip" if kind is ReduceMotion else "model"
+    return "texture"
 
 
 class Cut(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
@@ -264,4 +266,4 @@ class Cut(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults
     def subject(self) -> str:
         """What the cut is on, in words."""
         count = len(self.assets)
-        return self.assets[0].rsplit("/", 1)[-1] if count == 1 else f"{count} {thing_of(self.change)}s"
+        return self.assets[0].rsplit("/", 1)[-1] if count == 1 else f"{count} {thing_of(type(self.change))}s"

@@ -27,7 +27,8 @@ from oaktrim.core.plan.cuts import Cap, Change, SetEffort, SetFormat, SetLoss
 from oaktrim.core.plan.packing import CompressionRatios, Measured, measure_ratios
 from oaktrim.core.plan.resolve import Plan, Recipe, footprint_as, missing_of, resolve
 from oaktrim.core.progress import Progress, Task, finish, map_unordered
-from oaktrim.core.proof.problem import Bounds, Option, Problem, loss_key, pose
+from oaktrim.core.proof.otherfit import made_sounds, proposed, with_other_fit, with_others
+from oaktrim.core.proof.problem import Bounds, Option, OtherGroup, OtherOption, Problem, loss_key, pose
 from oaktrim.core.proof.tiles import Clock, measure, sketch
 from oaktrim.core.proof.trial import reference_for, try_recipe
 from oaktrim.core.ship.store import MadeStore
@@ -87,12 +88,17 @@ class Fit:
         changed = picks != self.problem.choices.first[:-1]
         return int((changed & ~self.problem.exact[picks]).sum())
 
+    def others(self) -> list[tuple[OtherGroup, OtherOption]]:
+        """Return the sounds and clips for which something else is proposed than what ships now."""
+        return [] if self.solution is None else proposed(self.problem, self.solution.picks)
+
     def changed(self) -> list[int]:
         """Return the groups for which something else is proposed than what ships now, the most visible loss first."""
         if self.solution is None:
             return []
         problem, picks = self.problem, self.solution.picks
         groups = np.flatnonzero(picks != problem.choices.first[:-1])
+        groups = groups[groups < len(problem.groups)]
         return sorted((int(g) for g in groups), key=lambda g: (-problem.jnd(int(picks[g])), g))
 
 
@@ -255,7 +261,7 @@ def recipe_of(problem: Problem, choice: int) -> Recipe:
 
 
 def with_fit(job: Job, found: Fit, groups: Sequence[int]) -> Job:
-    """Return the job with what is proposed for some groups as cuts on the plan's target."""
+    """Return the job with what is proposed for some groups, and for sounds and clips, as cuts on the plan's target."""
     assert found.solution is not None
     problem, target = found.problem, found.problem.plan.target.id
     textures = problem.plan.inventory.textures
@@ -267,7 +273,7 @@ def with_fit(job: Job, found: Fit, groups: Sequence[int]) -> Job:
                 by_change.setdefault(change, []).append(textures[row].path)
     for change in sorted(by_change, key=lambda change: (_KINDS.index(type(change)), change.label)):
         job = job.with_changes(target, sorted(by_change[change]), change)
-    return job
+    return with_other_fit(job, problem, found.solution.picks)
 
 
 _KINDS = (Cap, SetFormat, SetEffort, SetLoss)
@@ -337,18 +343,28 @@ def propose(  # noqa: PLR0913, PLR0917 - all that a fit can be asked for
     measured = yield from _in_time(measure_ratios(plan.inventory, missing, cache), clock.sooner(_FIRST / 3))
     ratios = ratios.merged(measured)
     if "package" in limits and not clock.is_over:
-        # What may not be touched, and what is passed through beside it, is weighed before all else: its bytes are not to be had.
+        # What may not be touched, and what ships beside it, is weighed before all else: its bytes are not to be had.
         packed = measure_packages(plan, ratios, cache, max_pixels, np.flatnonzero(locked))
         ratios = ratios.merged((yield from _in_time(packed, clock)))
     # What is there now is told by what has just been measured.
     plan = resolve(plan.inventory, plan.target, plan.cuts, ratios, plan.rules, plan.demand)
     problem = pose(plan, ratios, limits, locked, bounds, effort)
+    if not clock.is_over:
+        problem = yield from with_others(problem, cache)
     problem = yield from _measured(problem, cache, max_pixels, clock)
     found = fit(_without_losses(problem))
     if clock.is_over:
         return found
     try:
-        return (yield from confirm(found, ratios, cache, max_pixels, clock))
+        for _ in range(_ROUNDS):
+            found = yield from confirm(found, ratios, cache, max_pixels, clock)
+            if found.solution is None or clock.is_over:
+                return found
+            problem = yield from made_sounds(found.problem, found.solution.picks, cache)
+            if problem.made == found.problem.made:
+                return found
+            found = fit(problem)
+        return found
     finally:
         MadeStore.beside(cache).trim()
 
@@ -395,7 +411,9 @@ def _at_stake(found: Fit, left: set[int]) -> list[int]:
 
 def _without_losses(problem: Problem) -> Problem:
     """Return the problem with nothing given up for the download, where the package is not what stands in the way."""
-    lossy = np.array([problem.option(choice).loss for choice in range(len(problem.keys))]) > 0
+    lossy = np.zeros(len(problem.keys), np.bool_)
+    count = problem.texture_choices
+    lossy[:count] = [problem.option(choice).loss > 0 for choice in range(count)]
     lossy[problem.choices.first[:-1]] = False
     plain = problem.with_losses(np.where(lossy, NEVER, problem.choices.loss))
     found = fit(plain).solution

@@ -20,6 +20,7 @@ from oaktrim.core.formats.catalogue import FORMATS, ORDER
 from oaktrim.core.formats.format import Prominence
 from oaktrim.core.plan.advice import format_options
 from oaktrim.core.plan.budget import Choices
+from oaktrim.core.plan.cuts import Change
 from oaktrim.core.plan.others import other_plan
 from oaktrim.core.plan.packing import CompressionRatios
 from oaktrim.core.plan.resolve import NOT_CUT, Plan, estimate_sizes, file_bytes, key_as, recipe_key
@@ -68,17 +69,27 @@ class Option:
 
 
 @dataclass(frozen=True)
+class Exchange:
+    """How many square steps of a picture one of a sound, or of a clip, counts as; 0 leaves these as they are."""
+
+    sounds: float = 1.0
+    motion: float = 1.0
+
+
+@dataclass(frozen=True)
 class Bounds:
     """What may be proposed.
 
     Parameters
     ----------
     floors : the least longest side by role
+    exchange : what losses of sounds and clips count beside those of textures
     ruled : what a format rule says stays in that format, and only its size is decided
     """
 
     floors: Mapping[Role, int] = field(default_factory=dict)
     ruled: bool = False
+    exchange: Exchange = field(default_factory=Exchange)
 
 
 @dataclass(frozen=True)
@@ -96,6 +107,31 @@ class Group:
     weight: float
 
 
+@dataclass(frozen=True)
+class OtherOption:
+    """What a sound or a clip could ship as.
+
+    Parameters
+    ----------
+    changes : cuts that make it so; none for what ships now
+    steps : of loss, on its own scale; costs : bytes on each line of the problem
+    """
+
+    label: str
+    changes: tuple[Change, ...]
+    steps: float
+    costs: tuple[int, ...]
+
+
+@dataclass(frozen=True)
+class OtherGroup:
+    """A sound or a clip that decides by itself; the first of its options is what ships now."""
+
+    path: str
+    options: tuple[OtherOption, ...]
+    weight: float
+
+
 @dataclass(frozen=True, eq=False)
 class Problem:
     """What can be decided, and within which limits.
@@ -108,6 +144,8 @@ class Problem:
     exact : choices whose loss comes from the whole texture, really made, and not from tiles
     measured : choices whose loss was measured, on tiles at least, and is not guessed from parts
     locked : how many textures may not be touched
+    others : sounds and clips that decide beside them; their choices stand after those of the groups
+    made : choices of sounds that were really made
     """
 
     plan: Plan
@@ -120,6 +158,14 @@ class Problem:
     exact: NDArray[np.bool_]
     measured: NDArray[np.bool_]
     locked: int
+    exchange: Exchange = field(default_factory=Exchange)
+    others: tuple[OtherGroup, ...] = ()
+    made: frozenset[int] = frozenset()
+
+    @property
+    def texture_choices(self) -> int:
+        """How many choices are of textures."""
+        return int(self.choices.first[len(self.groups)])
 
     def option(self, choice: int) -> Option:
         """Return what a choice ships as."""
@@ -171,10 +217,8 @@ def pose(
     """
     inventory = plan.inventory
     losses = _LOSSES if "package" in limits else ()
-    groups = [
-        _group(plan, rows, bounds, effort, losses)
-        for rows in _alike(plan, np.flatnonzero(~locked & (inventory.column("pixels") != "")))
-    ]
+    free = ~locked & ~plan.left_out & (inventory.column("pixels") != "")
+    groups = [_group(plan, rows, bounds, effort, losses) for rows in _alike(plan, np.flatnonzero(free))]
     lines = tuple(line for line in byte_lines() if line in limits)
     options = [option for group in groups for option in group.options]
     first = np.cumsum([0] + [len(group.options) for group in groups])
@@ -212,6 +256,7 @@ def pose(
         np.zeros(len(options), np.bool_),
         np.zeros(len(options), np.bool_),
         int(locked.sum()),
+        bounds.exchange,
     )
 
 
@@ -291,7 +336,9 @@ def _weight(plan: Plan, rows: tuple[int, ...]) -> float:
     return _ROLE_WEIGHTS.get(role, 1.0) * float(np.sqrt(size / 1024)) * worn
 
 
-def bounds_of(rules: Sequence[RoleRule], target: Target, ruled: bool = False) -> Bounds:
+def bounds_of(
+    rules: Sequence[RoleRule], target: Target, ruled: bool = False, exchange: Exchange = Exchange()
+) -> Bounds:
     """Return what may be proposed by the floors of a job's role rules on a target, and, if asked, by its format rules."""
     floors = {rule.role: rule.floor for rule in rules if rule.floor is not None and rule.is_for(target.id)}
-    return Bounds(floors, ruled)
+    return Bounds(floors, ruled, exchange)

@@ -182,6 +182,11 @@ class Reduced:
     nodes: NDArray[np.int64] = field(default_factory=lambda: np.zeros(0, np.int64))
 
     @property
+    def stored_bytes(self) -> int:
+        """Bytes of all times and values."""
+        return sum(_stored(curve, self.short) for curve in self.curves if curve is not None)
+
+    @property
     def worst(self) -> int:
         """The place among the times of what is farthest off."""
         return int(self.distance.argmax()) if len(self.distance) else 0

@@ -15,6 +15,8 @@ from oaktrim.core.formats.catalogue import FORMATS, ORDER
 from oaktrim.core.plan.paste import FORMAT, ROLE, SIZE
 from oaktrim.core.plan.query import Assets
 from oaktrim.core.plan.resolve import Plan
+from oaktrim.core.plan.soundrules import SoundRecipe
+from oaktrim.core.sounds.codecs import CODECS
 from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.units import bytes_text, size_text
 from oaktrim.desk.look.tokens import tokens
@@ -264,15 +266,30 @@ def _bold() -> QFont:
 
 
 def _of_texture(text: Callable[[LedgerModel, int], str]) -> Callable[[LedgerModel, int], str]:
-    """Return what says something of textures and nothing of what is passed through."""
+    """Return what says something of textures and nothing of meshes, clips and sounds."""
     return lambda m, row: text(m, row) if row < len(m.inventory.textures) else ""
+
+
+def _either(
+    texture: Callable[[LedgerModel, int], str], sound: Callable[[LedgerModel, SoundRecipe], str]
+) -> Callable[[LedgerModel, int], str]:
+    """Return what says something of textures, and something of sounds."""
+
+    def text(model: LedgerModel, row: int) -> str:
+        if row < len(model.inventory.textures):
+            return texture(model, row)
+        recipe = model.after.others.recipes.get(model.session.asset_path(row))
+        return "" if recipe is None else sound(model, recipe)
+
+    return text
 
 
 def _role(model: LedgerModel, row: int) -> str:
     textures = len(model.inventory.textures)
-    if row >= textures:
-        return model.inventory.others[row - textures].family.value.capitalize()
-    return model.inventory.roles[row].role.label
+    if row < textures:
+        return model.inventory.roles[row].role.label
+    recipe = model.after.others.recipes.get(model.session.asset_path(row))
+    return model.inventory.others[row - textures].family.value.capitalize() if recipe is None else recipe.role.label
 
 
 def _roles(model: LedgerModel) -> NDArray[Any]:
@@ -284,6 +301,15 @@ def _source(model: LedgerModel, row: int) -> str:
     return size_text(texture.width, texture.height)
 
 
+def _heard(model: LedgerModel, recipe: SoundRecipe) -> str:
+    before = model.now.others.recipes[recipe.path]
+    return f"{before.rate / 1000:g} kHz"
+
+
+def _heard_after(_: LedgerModel, recipe: SoundRecipe) -> str:
+    return f"{recipe.rate / 1000:g} kHz"
+
+
 def _ships(model: LedgerModel, row: int) -> str:
     footprint = model.after.footprint
     mark = " ✎" if model.after.overruled[row] or model.after.format_overruled[row] else ""
@@ -293,6 +319,13 @@ def _ships(model: LedgerModel, row: int) -> str:
 def _format(model: LedgerModel, row: int) -> str:
     label = FORMATS[ORDER[model.after.formats[row]]].label
     return f"{label} ▲" if model.after.footprint.expanded[row] else label
+
+
+def _codec(model: LedgerModel, recipe: SoundRecipe) -> str:
+    settings = recipe.settings
+    return (
+        recipe.path.rsplit(".", 1)[-1].upper() if settings is None else CODECS[settings.codec].words(settings.quality)
+    )
 
 
 def _signs(model: LedgerModel, row: int) -> str:
@@ -313,7 +346,18 @@ def _bytes(key: Callable[[LedgerModel], NDArray[Any]]) -> Callable[[LedgerModel,
 
 
 def _memory(plan: Callable[[LedgerModel], Plan]) -> Callable[[LedgerModel, int], str]:
-    return _of_texture(lambda m, row: bytes_text(int(plan(m).footprint.memory[row])))
+    def text(model: LedgerModel, row: int) -> str:
+        textures, found = len(model.inventory.textures), plan(model)
+        if row < textures:
+            return bytes_text(int(found.footprint.memory[row]))
+        heard = model.session.asset_path(row) in found.others.recipes
+        return bytes_text(int(found.others.sounds[row - textures])) if heard else ""
+
+    return text
+
+
+def _memories(plan: Callable[[LedgerModel], Plan]) -> Callable[[LedgerModel], NDArray[Any]]:
+    return lambda m: m.assets.padded(plan(m).footprint.memory, plan(m).others_line("sounds"))
 
 
 def _package(model: LedgerModel, row: int) -> str:
@@ -343,17 +387,21 @@ def _seen(model: LedgerModel, row: int) -> str:
 
 def _name(model: LedgerModel, row: int) -> str:
     names = model.inventory.names
-    return names[row] if row < len(names) else model.session.asset_path(row).rsplit("/", 1)[-1]
+    return names[row] if row < len(names) else model.inventory.others[row - len(names)].name
 
 
 COLUMNS: tuple[Column, ...] = (
     Column("Texture", _name, lambda m: np.array(m.assets.paths)),
     Column(ROLE, _role, _roles),
-    Column("Source", _of_texture(_source), _padded(lambda m: m.inventory.width * m.inventory.height)),
-    Column(SIZE, _of_texture(_ships), _padded(lambda m: m.after.footprint.width * m.after.footprint.height)),
-    Column(FORMAT, _of_texture(_format), _padded(lambda m: m.after.formats)),
-    Column("Now", _memory(lambda m: m.now), _padded(lambda m: m.now.footprint.memory), True),
-    Column("After", _memory(lambda m: m.after), _padded(lambda m: m.after.footprint.memory), True),
+    Column("Source", _either(_source, _heard), _padded(lambda m: m.inventory.width * m.inventory.height)),
+    Column(
+        SIZE,
+        _either(_ships, _heard_after),
+        _padded(lambda m: m.after.footprint.width * m.after.footprint.height),
+    ),
+    Column(FORMAT, _either(_format, _codec), _padded(lambda m: m.after.formats)),
+    Column("Now", _memory(lambda m: m.now), _memories(lambda m: m.now), True),
+    Column("After", _memory(lambda m: m.after), _memories(lambda m: m.after), True),
     Column("Package", _package, _number("package"), True),
     Column("Findings", _signs, _number("findings")),
     Column("Fit", _fit, _number("fit"), False, True),

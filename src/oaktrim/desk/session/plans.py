@@ -124,9 +124,9 @@ class Plans(QObject):
             self._totals[key] = (job, self.weigh(job, self._shown.watched))
         return self._totals[key][1]
 
-    def weigh(self, job: Job, target: Target) -> int:
-        """Return the texture memory of another job on a target; it is not kept."""
-        return self._shown.planner().plan_of(job, target).total("memory")
+    def weigh(self, job: Job, target: Target, line: str = "memory") -> int:
+        """Return what a line of another job comes to on a target; it is not kept."""
+        return self._shown.planner().plan_of(job, target).total(line)
 
     def findings(self) -> list[Finding]:
         """Return the findings on the watched target; those that the job keeps quiet are left out."""

@@ -14,7 +14,7 @@ from oaktrim.core.job.history import History
 from oaktrim.core.job.planner import Planner
 from oaktrim.core.makers.build import BuildSpec, Tree
 from oaktrim.core.plan.checks import Checks
-from oaktrim.core.plan.cuts import Change, Cut
+from oaktrim.core.plan.cuts import Change, Cut, thing_of
 from oaktrim.core.plan.packing import CompressionRatios
 from oaktrim.core.plan.query import Assets
 from oaktrim.core.plan.resolve import Plan
@@ -23,7 +23,7 @@ from oaktrim.core.survey.cache import SurveyCache
 from oaktrim.core.survey.demand import Demand
 from oaktrim.core.survey.findings.finding import Finding
 from oaktrim.core.survey.inventory import Inventory
-from oaktrim.core.survey.roles import Certainty, Role
+from oaktrim.core.survey.roles import Certainty, Family, Role
 from oaktrim.core.targets.footprint import weigh_nothing
 from oaktrim.core.targets.target import Target
 from oaktrim.core.units import change_text
@@ -35,6 +35,13 @@ from oaktrim.desk.work.tasks import Work, as_task, start
 from oaktrim.desk.work.weigher import Weigher
 from oaktrim.desk.work.workshop import Workshop
 
+# Families of what is no texture that each sort of change is made to.
+_FAMILIES = {
+    "sound": (Family.AUDIO,),
+    "clip": (Family.ANIMATION,),
+    "model": (Family.MESH,),
+    "part": (Family.AUDIO, Family.ANIMATION),
+}
 # When a window that has just opened has shown itself, in milliseconds.
 _SETTLED = 1000
 
@@ -231,7 +238,7 @@ class Session(QObject):
         self.job_changed.emit()
         return True
 
-    # Assets: the textures, then what is passed through beside them
+    # Assets: the textures, then meshes, clips and sounds
 
     @property
     def asset_count(self) -> int:
@@ -317,11 +324,29 @@ class Session(QObject):
         self.job_changed.emit()
         self.plans_changed.emit()
 
+    def paths_for(self, kind: type[Change]) -> tuple[str, ...]:
+        """Return the paths of what is selected that a kind of change can be made to."""
+        thing = thing_of(kind)
+        if thing == "texture":
+            return self.chosen_paths
+        if self.inventory is None:
+            return ()
+        count = len(self.inventory.textures)
+        rows = [self.inventory.others[asset - count] for asset in self.selected if asset >= count]
+        families = _FAMILIES[thing]
+        return tuple(row.path for row in rows if row.family in families)
+
+    def change_on(self, path: str, kind: type[Change]) -> Change | None:
+        """Return the change of a kind that a cut by hand makes to an asset on the watched target; None without one."""
+        found = (cut for cut in reversed(self.job.cuts) if type(cut.change) is kind and path in cut.assets)
+        return next((cut.change for cut in found if cut.is_for(self.watched_id)), None)
+
     def cut(self, change: Change, everywhere: bool, keep: bool) -> None:
-        """Cut the selected textures: as an edit, or, unless `keep`, only for as long as a control is held."""
-        if self.inventory is None or self._document is None or not self.chosen:
+        """Cut what is selected: as an edit, or, unless `keep`, only for as long as a control is held."""
+        paths = self.paths_for(type(change))
+        if self.inventory is None or self._document is None or not paths:
             return
-        made = Cut(change, self.chosen_paths, () if everywhere else (self.watched_id,))
+        made = Cut(change, paths, () if everywhere else (self.watched_id,))
         job = self._document.history.job.with_cut(made)
         if keep:
             self.edit(job, made.label)
@@ -330,11 +355,11 @@ class Session(QObject):
             self._plans.forget_cut()
             self.plans_changed.emit()
 
-    def remove_changes(self, kind: type, everywhere: bool) -> None:
-        """Take one kind of cut off the selected textures, for the watched target or for all."""
+    def remove_changes(self, kind: type[Change], everywhere: bool) -> None:
+        """Take one kind of cut off what is selected, for the watched target or for all."""
         if self.inventory is None or self.history is None:
             return
-        paths = set(self.chosen_paths)
+        paths = set(self.paths_for(kind))
         job = self.history.job.without_change(kind, paths, None if everywhere else self.watched_id)
         self.edit(job, f"no {kind.__name__.removeprefix('Set').lower()}")
 
@@ -359,17 +384,18 @@ class Session(QObject):
         """Have one cut of the list count, or only be kept."""
         self.edit(self.job.with_cut_enabled(place, on), f"{'use' if on else 'leave out'} {self.job.cuts[place].label}")
 
-    def saved_by_cut(self, place: int) -> tuple[Target, int]:
-        """Return the texture memory that one cut takes off the watched target, or off its own where it is not for that.
+    def saved_by_cut(self, place: int) -> tuple[Target, str, int]:
+        """Return what one cut takes off the watched target, or off its own where it is not for that, and of which line.
 
-        It is 0 where the cut does not count.
+        That is texture memory for textures, and the package for all else. It is 0 where the cut does not count.
         """
         job, cut = self.job, self.job.cuts[place]
         own = [target for target in self.targets if target.id in cut.targets]
         target = own[0] if own and self.watched not in own else self.watched
+        line = "memory" if thing_of(type(cut.change)) == "texture" else "package"
         if not cut.enabled:
-            return target, 0
-        return target, self._plans.weigh(job.without_cut(place), target) - self.plan(target.id).total("memory")
+            return target, line, 0
+        return target, line, self._plans.weigh(job.without_cut(place), target, line) - self.plan(target.id).total(line)
 
     def _take_demand(self) -> None:
         """Show what sightlines ask for, and what is wrong by that."""
@@ -381,7 +407,7 @@ class Session(QObject):
     # What is looked at
 
     def select(self, rows: Sequence[int]) -> None:
-        """Choose assets: rows of textures, and places of what is passed through after them."""
+        """Choose assets: rows of textures, and places of meshes, clips and sounds after them."""
         if tuple(rows) != self.selected:
             self.selected = tuple(rows)
             self.selection_changed.emit()

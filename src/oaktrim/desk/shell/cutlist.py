@@ -17,6 +17,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from oaktrim.core.targets.lines import LINES
 from oaktrim.core.units import bytes_text
 from oaktrim.desk.look.icons import icon
 from oaktrim.desk.look.properties import with_properties
@@ -183,10 +184,10 @@ class CutList(QWidget):
         place = self._unweighed.pop(0)
         item = self.list.item(place, _SAVES)
         if item is not None and place < len(session.job.cuts):
-            target, saved = session.saved_by_cut(place)
+            target, line, saved = session.saved_by_cut(place)
             with QSignalBlocker(self.list):
                 item.setText(bytes_text(saved) if session.job.cuts[place].enabled else "off")
-                item.setToolTip(f"Texture memory that comes back on {target.name} without this cut")
+                item.setToolTip(f"{LINES[line].label.capitalize()} that comes back on {target.name} without this cut")
                 item.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
 
     def _switched(self, item: QTableWidgetItem) -> None:

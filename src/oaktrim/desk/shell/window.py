@@ -265,9 +265,9 @@ class Window(QMainWindow):
 
     def _edit_cut(self, place: int) -> None:
         """Select what a cut is on, and go to the control that changes it."""
-        cut, inventory = self.session.job.cuts[place], self.session.inventory
-        assert inventory is not None
-        self.session.select(tuple(int(row) for row in inventory.rows(cut.assets)))
+        cut, session = self.session.job.cuts[place], self.session
+        places = {session.asset_path(asset): asset for asset in range(session.asset_count)}
+        session.select(tuple(places[path] for path in cut.assets if path in places))
         self.reveal(self.survey)
         self.survey.focus_kind(type(cut.change))
 
@@ -324,6 +324,10 @@ class Window(QMainWindow):
             rows += [
                 Findable(t.path, "texture", partial(self.session.select, (row,)))
                 for row, t in enumerate(inventory.textures)
+            ]
+            rows += [
+                Findable(row.path, row.family.value, partial(self.session.select, (place,)))
+                for place, row in enumerate(inventory.others, len(inventory.textures))
             ]
         finder = Finder(rows, self)
         finder.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)

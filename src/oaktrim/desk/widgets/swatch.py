@@ -22,8 +22,10 @@ from PySide6.QtWidgets import (
 from oaktrim.core.errors import OakTrimError
 from oaktrim.core.formats.catalogue import FORMATS, ORDER
 from oaktrim.core.plan.ladder import ladder_of
+from oaktrim.core.plan.otherfacts import about_other
 from oaktrim.core.plan.resolve import weigh_rows
 from oaktrim.core.ship.make import read_source
+from oaktrim.core.survey.roles import Family
 from oaktrim.core.units import bytes_text, size_text
 from oaktrim.desk.look.properties import with_properties
 from oaktrim.desk.look.terms import breakable
@@ -31,6 +33,7 @@ from oaktrim.desk.session.session import Session
 from oaktrim.desk.widgets.ladder import Ladder
 from oaktrim.desk.widgets.layers import Layer, make_layer
 from oaktrim.desk.widgets.picture import PictureView
+from oaktrim.desk.widgets.wavestrip import WaveStrip
 from oaktrim.desk.work.tasks import Work, as_task, start
 
 CHANNELS = ("RGBA", "RGB", "R", "G", "B", "A")
@@ -73,6 +76,7 @@ class Swatch(QFrame):
         self.name = with_properties(QLabel(wordWrap=True), objectName="title")
         self.picture = PictureView()
         self.picture.setMinimumHeight(150)
+        self.wave = with_properties(WaveStrip(), visible=False)
         self.keys = ChannelKeys()
         self.keys.chosen.connect(self.picture.set_channels)
         self._level = with_properties(QSlider(Qt.Orientation.Horizontal), accessibleName="Level shown")
@@ -92,7 +96,9 @@ class Swatch(QFrame):
         self._findings = with_properties(
             QLabel(wordWrap=True), objectName="caption", accessibleName="Findings of the texture"
         )
-        self._proof = with_properties(QPushButton("Prove it"), toolTip="Source against cut, in the Proof bench (Alt+3)")
+        self._proof = with_properties(
+            QPushButton("Prove it"), toolTip="Source against what ships, in the Proof bench (Alt+3)"
+        )
         self._proof.clicked.connect(self.proof_wanted)
         self._build()
         self._wait = QTimer(self, singleShot=True, interval=60)
@@ -116,6 +122,7 @@ class Swatch(QFrame):
         column.setSpacing(6)
         column.addWidget(self.name)
         column.addWidget(self.picture)
+        column.addWidget(self.wave)
         column.addWidget(self.keys)
         level = QHBoxLayout()
         level.addWidget(self._level, 1)
@@ -144,13 +151,13 @@ class Swatch(QFrame):
         session = self._session
         several = session.is_open and len(session.chosen) > 1
         any_row = session.is_open and bool(session.chosen)
-        for widget in (self.ladder, self.keys, self._level, self._proof, self._warnings):
+        for widget in (self.ladder, self.keys, self._level, self._proof, self._warnings, self.picture):
             widget.setVisible(any_row)
+        self.wave.setVisible(False)
         if not any_row:
-            self._say_other()
             for label in (self._heading, self._findings, self._level_words, self._everywhere):
                 label.clear()
-            self.picture.say("")
+            self._say_other()
             return
         inventory, plan = session.inventory, session.plan()
         assert inventory is not None
@@ -227,15 +234,18 @@ class Swatch(QFrame):
             return
         place = session.selected[0] - len(session.inventory.textures)
         row = session.inventory.others[place]
+        told = about_other(session.plan(), session.plan(cut=False), place)
         self.name.setText(breakable(row.name))
-        package = int(session.plan().others_line("package")[place])
-        found = [f.message for f in session.findings_about(row.path)]
-        lines = [
-            row.family.value.capitalize(),
-            row.about,
-            f"{bytes_text(row.bytes)}, about {bytes_text(package)} in the package",
-        ]
-        self._facts.setText("\n".join([*lines, "", *(f"! {text}." for text in found)]))
+        self.name.setToolTip(row.path)
+        self._facts.setText(breakable("\n".join(told.facts)))
+        self._heading.setText(f"How it gets to {session.watched.name}" if told.steps else "")
+        self._everywhere.setText("\n".join(told.steps))
+        found = session.findings_about(row.path)
+        self._findings.setText(breakable("\n".join(f"! {f.message}. What to do: {f.remedy}." for f in found)))
+        self._findings.setVisible(bool(found))
+        self.wave.setVisible(bool(told.envelope))
+        self.wave.show_envelope(told.envelope, told.kept)
+        self._proof.setVisible(row.family in (Family.AUDIO, Family.ANIMATION))
 
     def _load(self) -> None:
         session = self._session

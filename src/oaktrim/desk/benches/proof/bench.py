@@ -1,4 +1,4 @@
-"""The Proof bench: one texture against its cut, many worst parts on a wall, and the cuts that fit the budget."""
+"""The Proof bench: one texture, sound or clip against its cut, many worst parts on a wall, and the cuts that fit the budget."""
 
 from __future__ import annotations
 
@@ -7,10 +7,13 @@ from functools import partial
 
 from PySide6.QtWidgets import QButtonGroup, QHBoxLayout, QPushButton, QStackedWidget, QVBoxLayout, QWidget
 
+from oaktrim.core.survey.inventory import OtherAsset
+from oaktrim.core.survey.roles import Family
 from oaktrim.desk.benches.bench import Action, Bench
 from oaktrim.desk.benches.proof.fitpage import FitPage
 from oaktrim.desk.benches.proof.modelpage import ModelPage
 from oaktrim.desk.benches.proof.onepage import OnePage
+from oaktrim.desk.benches.proof.otherpages import MotionPage, SoundPage
 from oaktrim.desk.benches.proof.uploadpage import UploadPage
 from oaktrim.desk.benches.proof.wallpage import WallPage
 from oaktrim.desk.look.properties import with_properties
@@ -29,7 +32,7 @@ class Page(Enum):
 
 
 _ABOUT = {
-    Page.ONE: "The first selected texture, source against cut",
+    Page.ONE: "The first selected texture, sound or clip, source against what ships",
     Page.MODEL: "The first selected texture, source against cut, on an object that wears it",
     Page.WALL: "The worst part of each selected texture, before and after",
     Page.UPLOAD: "What uploading the first selected texture's source makes of it, beside a cut here",
@@ -47,6 +50,10 @@ class ProofBench(Bench):
         self.setObjectName("desk")
         self._session = session
         self.one, self.model = OnePage(session), ModelPage(session)
+        self.sound, self.motion = SoundPage(session), MotionPage(session)
+        self._ones = QStackedWidget()
+        for shown in (self.one, self.sound, self.motion):
+            self._ones.addWidget(shown)
         self.wall, self.upload, self.fit = WallPage(session), UploadPage(session), FitPage(session)
         self._against = {Page.ONE: self.one.against, Page.MODEL: self.model.against, Page.UPLOAD: self.upload.against}
         self.pages: dict[Page, QPushButton] = {}
@@ -85,7 +92,7 @@ class ProofBench(Bench):
             against.setVisible(page is Page.ONE)
         top.addSpacing(16)
         group = QButtonGroup(self)
-        for page, shown in zip(Page, (self.one, self.model, self.wall, self.upload, self.fit), strict=True):
+        for page, shown in zip(Page, (self._ones, self.model, self.wall, self.upload, self.fit), strict=True):
             key = with_properties(QPushButton(page.value), checkable=True, checked=page is Page.ONE)
             key.setObjectName("chip")
             key.setToolTip(_ABOUT[page])
@@ -101,8 +108,6 @@ class ProofBench(Bench):
         """Show one texture, the wall or the fit."""
         self.pages[page].setChecked(True)
         self._stack.setCurrentIndex(list(Page).index(page))
-        for of, against in self._against.items():
-            against.setVisible(page is of)
         self.refresh()
 
     def _look_at(self, row: int) -> None:
@@ -112,12 +117,37 @@ class ProofBench(Bench):
 
     def _forget(self) -> None:
         self.one.forget()
+        self.sound.forget()
+        self.motion.forget()
         self.model.forget()
         self.upload.forget()
         self.refresh()
 
     def showEvent(self, event: object) -> None:
         self.refresh()
+
+    def _other(self) -> OtherAsset | None:
+        """Return the sound or the clip that is selected, where no texture is."""
+        session = self._session
+        if session.inventory is None or session.chosen or not session.selected:
+            return None
+        row = session.inventory.others[session.selected[0] - len(session.inventory.textures)]
+        return row if row.family in (Family.AUDIO, Family.ANIMATION) else None
+
+    def _refresh_other(self) -> bool:
+        """Show the sound or the clip that is selected, where there is one and the page for it is open."""
+        other = self._other() if self.page is Page.ONE else None
+        for of, against in self._against.items():
+            against.setVisible(self.page is of and other is None)
+        if other is None:
+            self._ones.setCurrentWidget(self.one)
+            return False
+        page = self.sound if other.family is Family.AUDIO else self.motion
+        self._ones.setCurrentWidget(page)
+        self._name.setText(f"{other.name} on {self._session.watched.name}")
+        self._name.setToolTip(other.path)
+        page.refresh(other.path)
+        return True
 
     def refresh(self) -> None:
         """Show what is selected, on the page that is open."""
@@ -129,6 +159,8 @@ class ProofBench(Bench):
             self._name.setToolTip("")
             if self.isVisible():
                 self.fit.refresh()
+            return
+        if self._refresh_other():
             return
         if not session.chosen:
             self._name.setText("Proof")

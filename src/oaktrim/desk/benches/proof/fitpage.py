@@ -10,6 +10,7 @@ from PySide6.QtWidgets import (
     QAbstractItemView,
     QCheckBox,
     QComboBox,
+    QDoubleSpinBox,
     QHBoxLayout,
     QHeaderView,
     QLabel,
@@ -29,7 +30,7 @@ from oaktrim.core.plan.packing import Measured
 from oaktrim.core.plan.query import select
 from oaktrim.core.progress import Progress
 from oaktrim.core.proof.fit import Fit, propose, recipe_of, with_fit
-from oaktrim.core.proof.problem import bounds_of
+from oaktrim.core.proof.problem import Exchange, bounds_of
 from oaktrim.core.units import bytes_text
 from oaktrim.desk.benches.proof.candidatepane import picture_of
 from oaktrim.desk.look.properties import with_properties
@@ -66,6 +67,17 @@ class FitPage(QWidget):
         self.by_rules = with_properties(
             QCheckBox("by the rules"), toolTip="Keep the formats that format rules say, and decide sizes: sooner done"
         )
+        self.worth = {
+            name: with_properties(
+                QDoubleSpinBox(minimum=0, maximum=1000, decimals=1, singleStep=0.5, value=1, prefix=f"{name} ×"),
+                accessibleName=f"What losses of {name} count beside those of textures",
+                toolTip=tip,
+            )
+            for name, tip in (
+                ("sounds", "What a step that is heard counts beside one that is seen; 0 leaves sounds as they are"),
+                ("motion", "What 2 mm that a clip is off count beside a step that is seen; 0 leaves clips as they are"),
+            )
+        }
         self.begin = with_properties(QPushButton("Propose cuts"), objectName="primary")
         self.take = with_properties(QPushButton("Make the cuts"), objectName="primary")
         self.curve = with_properties(
@@ -76,6 +88,7 @@ class FitPage(QWidget):
         self._stop = QPushButton("Cancel")
         self._words = with_properties(QLabel(wordWrap=True), objectName="caption")
         self._totals = QLabel(wordWrap=True)
+        self._others = with_properties(QLabel(wordWrap=True), objectName="caption", visible=False)
         self._curve_words = with_properties(QLabel(), objectName="caption")
         self._build()
         self.begin.clicked.connect(self.propose)
@@ -113,6 +126,8 @@ class FitPage(QWidget):
             (self.locked, 2),
             (self.effort, 0),
             (self.by_rules, 0),
+            (self.worth["sounds"], 0),
+            (self.worth["motion"], 0),
             (self._bar, 1),
             (self._stop, 0),
             (self.begin, 0),
@@ -124,6 +139,7 @@ class FitPage(QWidget):
         slide = QVBoxLayout()
         slide.setSpacing(2)
         slide.addWidget(self._totals)
+        slide.addWidget(self._others)
         slide.addStretch(1)
         slide.addWidget(self._curve_words)
         slide.addWidget(self.curve)
@@ -205,7 +221,8 @@ class FitPage(QWidget):
         session.rest()
         self._busy(True)
         self._bar.setRange(0, 0)
-        bounds = bounds_of(session.job.role_rules, plan.target, self.by_rules.isChecked())
+        exchange = Exchange(self.worth["sounds"].value(), self.worth["motion"].value())
+        bounds = bounds_of(session.job.role_rules, plan.target, self.by_rules.isChecked(), exchange)
         task = propose(
             plan, session.ratios, session.cache, dict(plan.target.limit_bytes), locked,
             bounds, session.job.max_pixels, self.effort.currentData(),
@@ -351,7 +368,12 @@ class FitPage(QWidget):
                 f"<td{colour}>&nbsp;&nbsp;{verdict}</td></tr>"
             )
         self._totals.setText(f"<table>{''.join(lines)}</table>")
-        accepted = len(self.model.accepted())
+        others = found.others()
+        said = ", ".join(f"{group.path.rsplit('/', 1)[-1]}: {option.label}" for group, option in others[:4])
+        more = f" and {len(others) - 4} more" if len(others) > 4 else ""
+        self._others.setText(f"Beside textures: {said}{more}" if others else "")
+        self._others.setVisible(bool(others))
+        accepted = len(self.model.accepted()) + len(others)
         self.take.setText(f"Make {accepted} cuts" if accepted != 1 else "Make 1 cut")
         self.take.setEnabled(accepted > 0)
 
@@ -378,5 +400,6 @@ class FitPage(QWidget):
             return
         groups = self.model.accepted()
         job = with_fit(session.history.job, found, groups)
-        session.edit(job, f"fit to {found.problem.plan.target.name}: {len(groups)} cuts")
-        self._words.setText(f"{len(groups)} cuts made; Ctrl+Z takes all of them back.")
+        count = len(groups) + len(found.others())
+        session.edit(job, f"fit to {found.problem.plan.target.name}: {count} cuts")
+        self._words.setText(f"{count} cuts made; Ctrl+Z takes all of them back.")

@@ -8,19 +8,32 @@ from pathlib import Path
 
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QGuiApplication, QKeySequence, QShortcut
-from PySide6.QtWidgets import QButtonGroup, QFileDialog, QHBoxLayout, QPushButton, QStackedWidget, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QButtonGroup,
+    QFileDialog,
+    QHBoxLayout,
+    QPushButton,
+    QSizePolicy,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
 
 from oaktrim.core.errors import OakTrimError
 from oaktrim.core.files.atomic import write_atomic
 from oaktrim.core.plan.cuts import Cap
+from oaktrim.core.plan.modelcuts import DropUnused, ReduceMotion
 from oaktrim.core.plan.paste import FORMAT, ROLE, SIZE, paste
 from oaktrim.core.plan.report import Survey, as_csv
+from oaktrim.core.plan.soundcuts import SetRate
 from oaktrim.desk.benches.bench import Action, Bench
 from oaktrim.desk.benches.survey.checkspane import ChecksPane
 from oaktrim.desk.benches.survey.cutbar import CutBar
 from oaktrim.desk.benches.survey.filterbar import FilterBar
 from oaktrim.desk.benches.survey.findingspane import FindingsPane
 from oaktrim.desk.benches.survey.ledgertable import LedgerTable
+from oaktrim.desk.benches.survey.otherbars import model_bar, sound_bar
+from oaktrim.desk.benches.survey.outfitspane import OutfitsPane
 from oaktrim.desk.benches.survey.pasteview import PasteView
 from oaktrim.desk.benches.survey.plankpane import PlankPane
 from oaktrim.desk.benches.survey.rolespane import RolesPane
@@ -39,10 +52,11 @@ class Pane(Enum):
     ROLES = "Roles"
     RULES = "Rules"
     CHECKS = "Checks"
+    OUTFITS = "Outfits"
     TARGETS = "Targets"
 
 
-_HEIGHTS = {Pane.PLANKS: 164, Pane.FINDINGS: 236, Pane.ROLES: 252, Pane.RULES: 246, Pane.CHECKS: 246}
+_HEIGHTS = {Pane.PLANKS: 164, Pane.FINDINGS: 236, Pane.ROLES: 252, Pane.RULES: 246, Pane.CHECKS: 246, Pane.OUTFITS: 246}
 _LEAST = 140
 
 
@@ -59,12 +73,14 @@ class SurveyBench(Bench):
         self.filters = FilterBar(session)
         self.ledger = LedgerTable(session)
         self.model = self.ledger.items
-        self.cuts = CutBar(session)
+        self.cuts, self.sound_cuts, self.model_cuts = CutBar(session), sound_bar(session), model_bar(session)
+        self._bars = QStackedWidget()
         self.planks = PlankPane(session)
         self.findings = FindingsPane(session)
         self.roles = RolesPane(session)
         self.rules = RulesPane(session)
         self.checks = ChecksPane(session)
+        self.outfits = OutfitsPane(session)
         self.targets = TargetsPage(session)
         self._panes = QStackedWidget()
         self._whole = QStackedWidget()
@@ -73,6 +89,8 @@ class SurveyBench(Bench):
         session.opened.connect(self._reload)
         session.findings_changed.connect(self._judged)
         session.plans_changed.connect(self.model.recount)
+        session.selection_changed.connect(self._show_bar)
+        session.opened.connect(self._show_bar)
         self.filters.changed.connect(self._apply)
         self.filters.group_changed.connect(self.ledger.set_group)
         self.filters.unreadable_wanted.connect(self.show_finding)
@@ -84,14 +102,17 @@ class SurveyBench(Bench):
         column = QVBoxLayout(body)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(0)
-        for pane in (self.planks, self.findings, self.roles, self.rules, self.checks):
+        for pane in (self.planks, self.findings, self.roles, self.rules, self.checks, self.outfits):
             self._panes.addWidget(pane)
         self._panes.setObjectName("sheet")
         self._give_room(Pane.PLANKS)
         column.addWidget(self._panes)
         column.addWidget(self.filters)
         column.addWidget(self.ledger, 1)
-        column.addWidget(self.cuts)
+        for bar in (self.cuts, self.sound_cuts, self.model_cuts):
+            self._bars.addWidget(bar)
+        self._bars.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Maximum)
+        column.addWidget(self._bars)
         for key, act in (
             (QKeySequence.StandardKey.Copy, self.ledger.copy),
             (QKeySequence.StandardKey.Paste, self.paste),
@@ -135,6 +156,7 @@ class SurveyBench(Bench):
         self.model.thumbnails.stop()
         self.roles.stop()
         self.findings.stop()
+        self.outfits.stop()
 
     def show_pane(self, pane: Pane) -> None:
         """Show a pane over the ledger, or the targets in its place."""
@@ -221,8 +243,19 @@ class SurveyBench(Bench):
         except OakTrimError as error:
             session.failed.emit(error)
 
+    def _show_bar(self) -> None:
+        """Show the cut bar of what is selected: of textures where there are any."""
+        session = self._session
+        sounds, others = session.paths_for(SetRate), session.paths_for(ReduceMotion) or session.paths_for(DropUnused)
+        bar = self.cuts if session.chosen or not (sounds or others) else self.sound_cuts if sounds else self.model_cuts
+        self._bars.setCurrentWidget(bar)
+
     def focus_kind(self, kind: type | None) -> None:
         """Put the keyboard on the control of one kind of cut."""
         if self._whole.currentIndex():
             self.show_pane(Pane.PLANKS)
+        for bar in (self.sound_cuts, self.model_cuts):
+            if kind in bar.boxes and self._bars.currentWidget() is bar:
+                bar.boxes[kind].setFocus(Qt.FocusReason.OtherFocusReason)
+                return
         self.cuts.control_of(kind or Cap).setFocus(Qt.FocusReason.OtherFocusReason)

@@ -201,7 +201,7 @@ class FindingsPane(QWidget):
             said = f"suppressed: {shown.message}" if listed else f"{shown.message}. What to do: {shown.remedy}."
             self._words.setText(f"{shown.path}\n{said}")
         changes = {id(f): change_of(f.fix) for f in meant}
-        can = [f for f in meant if changes[id(f)] is not None and f.path in self._rows()]
+        can = [f for f in meant if changes[id(f)] is not None]
         files = len({f.path for f in can})
         self.fix.setText("Fix" if files == 1 else f"Fix all {files}")
         self.fix.setEnabled(bool(can))
@@ -270,7 +270,7 @@ class FindingsPane(QWidget):
         session, wanted = self._session, defaultdict[Change, list[str]](list)
         for finding in self._meant():
             change = change_of(finding.fix)
-            if change is not None and finding.path in self._rows():
+            if change is not None:
                 wanted[change].append(finding.path)
         job = session.job
         for change, paths in wanted.items():

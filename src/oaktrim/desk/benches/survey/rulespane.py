@@ -1,4 +1,4 @@
-"""The rules pane: sizes and formats of each role, and the common rules with what they come to; the rulers follow at once."""
+"""The rules pane: sizes and formats of roles, what sounds ship as, and the common rules with what they come to."""
 
 from __future__ import annotations
 
@@ -30,6 +30,7 @@ from oaktrim.core.survey.roles import Role
 from oaktrim.core.targets.target import Target
 from oaktrim.core.units import bytes_text
 from oaktrim.desk.benches.survey.formatgrid import FormatGrid
+from oaktrim.desk.benches.survey.soundgrid import SoundGrid
 from oaktrim.desk.look.layouts import clear_layout
 from oaktrim.desk.look.properties import with_properties
 from oaktrim.desk.session.session import Session
@@ -60,8 +61,9 @@ class RulesPane(QWidget):
             toolTip="Formats that suit the hardware, and sizes that bring the limits within reach; with the totals first",
         )
         self.common.clicked.connect(self.propose_common)
-        self.formats = FormatGrid(session)
-        self.pages = {words: with_properties(QPushButton(words), checkable=True) for words in ("Sizes", "Formats")}
+        self.formats, self.sounds = FormatGrid(session), SoundGrid(session)
+        names = ("Sizes", "Formats", "Sounds")
+        self.pages = {words: with_properties(QPushButton(words), checkable=True) for words in names}
         self.totals = with_properties(QLabel(wordWrap=True), accessibleName="What the common rules come to")
         self.use = with_properties(QPushButton("Use them"), objectName="primary")
         self._rules: tuple[Rules, ...] = ()
@@ -76,7 +78,7 @@ class RulesPane(QWidget):
         body.setContentsMargins(12, 4, 12, 6)
         body.addLayout(self._grid)
         body.addStretch(1)
-        for page in (sizes, self.formats):
+        for page in (sizes, self.formats, self.sounds):
             scroll = with_properties(QScrollArea(widgetResizable=True), frameShape=QScrollArea.Shape.NoFrame)
             scroll.setWidget(page)
             self._stack.addWidget(scroll)
@@ -190,8 +192,9 @@ class RulesPane(QWidget):
         if [list(Role)[code] for code in np.unique(codes)] != self._roles:
             self._rebuild()
             return
-        if self._stack.currentIndex() == 1:
-            self.formats.refresh(self.targets)
+        if self._stack.currentIndex():
+            page = self.formats if self._stack.currentIndex() == 1 else self.sounds
+            page.refresh(self.targets)
             return
         plan = session.plan()
         for role, (share, floor, ceiling, effect) in self.lines.items():
