@@ -97,6 +97,23 @@ def picture_channels(window: Window, app: QApplication, folder: Path) -> None:
     window.session.watch("lounge")
 
 
+def picture_others(window: Window, app: QApplication, folder: Path) -> None:
+    """Picture what is no texture: parts of models over a clip's cuts, and a sound's proof."""
+    session = window.session
+    places = {session.asset_path(asset): asset for asset in range(session.asset_count)}
+    session.watch("visor")
+    window.survey.show_pane(Pane.OUTFITS)
+    session.select((places["warden/warden.glb#animations/1"],))
+    wait_for(app, lambda: window.survey.outfits.table.rowCount() > 8)
+    take(window, app, "outfits", folder)
+    session.watch("pocket")
+    window.reveal(window.proof)
+    session.select((places["sounds/wave_loop.wav"],))
+    wait_for(app, lambda: window.proof.sound.view.proof is not None)
+    take(window, app, "proof-sound", folder)
+    window.reveal(window.survey)
+
+
 def main() -> None:
     """Take them all; an argument names another folder."""
     folder = Path(sys.argv[1]) if len(sys.argv) > 1 else OUT
@@ -127,8 +144,7 @@ def main() -> None:
         wait_for(app, window.survey.rules.use.isEnabled)
         take(window, app, "rules", folder)
         window.survey.filters.set_filter("All")
-        window.survey.show_pane(Pane.TARGETS)
-        take(window, app, "targets", folder)
+        picture_others(window, app, folder)
         window.survey.show_pane(Pane.PLANKS)
         window.cuts.opener.setChecked(True)
         choose(window, "clapboard_base.png", "clapboard_n.png", "roof_base.png")
@@ -146,10 +162,6 @@ def main() -> None:
         wait_for(app, lambda: (demand := window.session.demand()) is not None and not demand.estimated.any())
         choose(window, "lantern/lantern_base.png")
         take(window, app, "sightlines", folder)
-        lines.show_as("As seen")
-        lines.go_to_station(1)
-        choose(window, "kiosk/kiosk_sign.png")
-        take(window, app, "sightlines-seen", folder)
         window.reveal(window.proof)
         choose(window, "boat/boat_base.png")
         window.proof.show_page(Page.MODEL)

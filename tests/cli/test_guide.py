@@ -11,14 +11,17 @@ import pytest
 from oaktrim.cli.sources import source_at, weigh_source
 from oaktrim.core.job.document import load_job, save_job
 from oaktrim.core.plan.cuts import KeepCoverage, SetLoss
+from oaktrim.core.plan.modelcuts import DropUnused, QuantizeVertices, ReduceMotion
 from oaktrim.core.survey.roles import Role
 from oaktrim.core.targets.target import target_named
 from tests.cli.test_commands import run
 from tests.core.makers.test_imposter import box
 from tests.core.makers.test_surface import paint, picture
+from tests.core.plan.test_soundrules import put_sound
+from tests.core.trim.test_model import snake
 from tests.kit.atlases import coat
 from tests.kit.pictures import busy, smooth
-from tests.kit.trees import put
+from tests.kit.trees import put, write_model
 
 GUIDE = (Path(__file__).parents[2] / "docs" / "guide.md").read_text()
 pytestmark = pytest.mark.slow
@@ -47,6 +50,9 @@ def game(tmp_path_factory):
     put(art, "planks.jpg", (picture(paint(2, "spots", 200)).pixels[..., :3]))
     put(art, "planks_normal.png", smooth(200, 200, 3, seed=5).pixels)
     coat(art, "avatar.glb")
+    write_model(art, "fish/snake.glb", snake())
+    put(art, "fish/wood_base.png", size=(32, 32))
+    put_sound(art, "voice/hello.wav", seconds=2)
     for name in ("kiosk.glb", "tree.glb"):
         box(art)
         (art / "box.glb").rename(art / name)
@@ -117,8 +123,12 @@ def test_a_scene_that_streams_blurry_is_looked_at(here):
 def test_a_download_that_is_too_large_gets_smaller(here):
     said = follow("The download is too large", here, survey=1)
     job = load_job(here / "game.oak")
-    (cut,) = job.cuts
-    assert cut.change == SetLoss(0.5) and len(cut.assets) >= 4
+    changes = {type(cut.change): cut for cut in job.cuts}
+    assert changes[SetLoss].change == SetLoss(0.5) and len(changes[SetLoss].assets) >= 4
+    assert set(changes) == {SetLoss, ReduceMotion, DropUnused, QuantizeVertices}
+    assert changes[ReduceMotion].assets == ("fish/snake.glb#animations/0",)
+    (rule,) = job.sound_rules
+    assert rule.label == "mono, rate 24 kHz, Vorbis 0.3" and "snake" in said["outfits"]
     assert "<html" in (here / "package.html").read_text()[:400].lower() and said["sharing"]
 
 

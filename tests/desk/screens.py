@@ -36,6 +36,7 @@ def screens(window) -> Iterator[tuple[str, Callable[[], object]]]:
     for pane in Pane:
         yield f"Survey, {pane.value}", partial(reveal, window.survey, partial(window.survey.show_pane, pane))
     yield "Survey, Rules of formats", partial(reveal, window.survey, partial(window.survey.show_rules, True))
+    yield "Survey, Rules of sounds", partial(reveal, window.survey, window.survey.rules.pages["Sounds"].click)
     yield "Sightlines", partial(reveal, window.sightlines)
     for page in ProofPage:
         yield f"Proof, {page.value}", partial(reveal, window.proof, partial(window.proof.show_page, page))
@@ -43,6 +44,31 @@ def screens(window) -> Iterator[tuple[str, Callable[[], object]]]:
         yield f"Channels, {page.value}", partial(reveal, window.channels, partial(window.channels.show_page, page))
     for bench in (window.atlas, window.imposters, window.surface, window.ship):
         yield bench.title, partial(reveal, bench)
+    yield from _of_others(window, reveal)
+
+
+def _of_others(window, reveal) -> Iterator[tuple[str, Callable[[], object]]]:
+    """Yield the screens that show one of each sort of asset which is no texture."""
+    session = window.session
+    count = len(session.inventory.textures)
+    sorts = {row.family.value: count + place for place, row in enumerate(session.inventory.others)}
+    for sort, asset in sorts.items():
+        yield (
+            f"Survey, {sort} chosen",
+            partial(
+                reveal,
+                window.survey,
+                lambda asset=asset: (session.select((asset,)), window.survey.show_pane(Pane.PLANKS)),
+            ),
+        )
+        yield (
+            f"Proof, {sort}",
+            partial(
+                reveal,
+                window.proof,
+                lambda asset=asset: (session.select((asset,)), window.proof.show_page(ProofPage.ONE)),
+            ),
+        )
 
 
 def controls(root: QWidget) -> list[QWidget]:

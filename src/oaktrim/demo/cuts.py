@@ -194,6 +194,8 @@ def demo_cuts() -> tuple[Cut, ...]:
         Cut(SetFormat("bc4"), (*_SINGLE, *_FAR_DEPTHS), _CONSOLE),
         Cut(SetCodec(SoundCodec.VORBIS, 0.4), _WAVES),
         Cut(SetCodec(SoundCodec.VORBIS, 0.2), _GULL, _SMALL),
+        # Neither plays FLAC.
+        Cut(SetCodec(SoundCodec.VORBIS, 0.4), ("sounds/bell.flac",), _SMALL),
         Cut(TrimSilence(-50), _GULL),
         Cut(SetRate(16_000), _WAVES, _PHONE),
         Cut(ReduceMotion(0.5, 0.5), (f"{_WARDEN}#animations/1",)),

@@ -34,7 +34,7 @@ from oaktrim.demo.motifs import MOTIFS, Motif
 from oaktrim.demo.signface import sign_font
 
 # Raised whenever a picture or the job changes; an older landing is then made anew beside it.
-_EDITION = 13
+_EDITION = 14
 NAME = "Heronmere Landing"
 TARGETS = ("pocket", "visor", "lounge")
 _JPEGS = ("landing_map", "mud_base", "planks_base")

@@ -271,7 +271,7 @@ def fitted(root, cache, limits, exchange, locked=False):
     plan = resolve(inventory, TARGET, (), ratios)
     column = np.full(len(inventory.textures), locked)
     found = finish(propose(plan, ratios, cache, limits, column, Bounds(exchange=exchange)))
-    job = with_fit(new_job(root), found, found.changed())
+    job = new_job(root) if found.solution is None else with_fit(new_job(root), found, found.changed())
     return found, job, resolve(inventory, TARGET, job.cuts, ratios)
 
 

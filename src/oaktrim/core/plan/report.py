@@ -183,6 +183,7 @@ def as_json(found: Survey) -> bytes:
             }
             for row, texture in ((row, inventory.textures[row]) for row in found.rows)
         ],
+        "others": [_other(plans, place) for place in _others_kept(found)],
         "findings": [
             {
                 "code": finding.code,
@@ -203,6 +204,30 @@ def as_json(found: Survey) -> bytes:
         "unmade": [{"path": row.path, "error": row.error} for row in inventory.unmade],
     }
     return msgspec.json.format(msgspec.json.encode(document), indent=1) + b"\n"
+
+
+def _others_kept(found: Survey) -> list[int]:
+    rows = enumerate(found.inventory.others)
+    return [place for place, row in rows if found.kept is None or row.path in found.kept]
+
+
+def _other(plans: tuple[Plan, ...], place: int) -> dict[str, object]:
+    """Return what a mesh, a clip or a sound is, and what it weighs on each target."""
+    row = plans[0].inventory.others[place]
+
+    def on(column: str) -> dict[str, int]:
+        return {plan.target.id: int(getattr(plan.others, column)[place]) for plan in plans}
+
+    recipes = [(plan, plan.others.recipes.get(row.path), plan.others.models.settings.get(row.file)) for plan in plans]
+    made = {
+        plan.target.id: msgspec.to_builtins(recipe.settings if recipe is not None else trimmed)
+        for plan, recipe, trimmed in recipes
+    }
+    told: dict[str, object] = {"path": row.path, "family": row.family.value, "about": row.about, "bytes": row.bytes}
+    first = recipes[0][1]
+    if first is not None:
+        told["role"] = first.role.value
+    return told | {"files": on("files"), "package": on("package"), "memory": on("sounds"), "settings": made}
 
 
 def as_csv(found: Survey) -> str:

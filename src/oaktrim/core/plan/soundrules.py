@@ -51,7 +51,8 @@ class SoundRule(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_de
     @property
     def label(self) -> str:
         """The rule in words."""
-        return ", ".join(_worded(change) for change in self.changes) or "as it is"
+        changes = sorted(self.changes, key=lambda change: SOUND_KINDS.index(type(change)))
+        return ", ".join(map(_worded, changes)) or "as it is"
 
 
 def _worded(change: SoundChange) -> str:

@@ -41,6 +41,8 @@ class WaveStrip(QWidget):
             edges = np.linspace(0, len(self._peaks), width + 1).astype(np.int64)[:-1]
             peaks = np.maximum.reduceat(self._peaks, np.minimum(edges, len(self._peaks) - 1))
             for x, peak in enumerate(peaks.tolist()):
+                if not peak:
+                    continue
                 ships = self._kept[0] <= (x + 0.5) / width <= self._kept[1]
                 painter.setPen(QPen(QColor(now.teal if ships else now.line), 1))
                 reach = min(1.0, peak) * (middle - 2)

@@ -141,9 +141,14 @@ class OtherBar(QFrame):
         place = 0 if change is None else next((n for n, (_, row) in enumerate(choices, 1) if row == change), -1)
         if place < 0 and change is not None:
             # What only the command line or a rule's fix sets.
-            box.addItem(change.label)
+            box.addItem(_short(change))
             place = box.count() - 1
         box.setCurrentIndex(place)
+
+
+def _short(change: Change) -> str:
+    """Return a change that is no choice of the bar, in few letters."""
+    return f"{change.millimetres:g} mm, {change.degrees:g}°" if isinstance(change, ReduceMotion) else change.label
 
 
 def sound_bar(session: Session) -> OtherBar:

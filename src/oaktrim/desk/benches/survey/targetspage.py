@@ -30,6 +30,7 @@ from oaktrim.core.errors import OakTrimError
 from oaktrim.core.formats.catalogue import FORMATS, ORDER
 from oaktrim.core.formats.format import Hardware
 from oaktrim.core.plan.resolve import Plan
+from oaktrim.core.sounds.codecs import SoundHeld, SoundKind
 from oaktrim.core.targets.lines import LINES
 from oaktrim.core.targets.target import (
     Filtering,
@@ -134,7 +135,7 @@ class TargetsPage(QWidget):
             with_properties(QLabel("Hardware, and the share of the audience that has it"), objectName="heading")
         )
         form.addLayout(self._hardware())
-        form.addWidget(with_properties(QLabel("Sizes, upload and packing"), objectName="heading"))
+        form.addWidget(with_properties(QLabel("Sizes, upload, packing and sounds"), objectName="heading"))
         form.addLayout(self._rules())
         form.addWidget(self.said)
         form.addStretch(1)
@@ -220,6 +221,16 @@ class TargetsPage(QWidget):
         for place, (words, line) in enumerate((("Screen, pixels", screen), ("Disk, a second", rate))):
             grid.addWidget(with_properties(QLabel(words), objectName="soft"), 3, place * 2)
             grid.addWidget(line, 3, place * 2 + 1)
+        held = with_properties(QComboBox(), accessibleName="Sounds in memory")
+        for value in SoundHeld:
+            held.addItem(value.value, value.value)
+        held.activated.connect(lambda _: self._changed())
+        self.choices["sounds_held"] = held
+        kinds = self._line("sound_kinds", "Sound files that it plays")
+        kinds.setToolTip(f"Some of {', '.join(kind.value for kind in SoundKind)}; ogg holds Vorbis")
+        for place, (words, widget) in enumerate((("Sounds in memory", held), ("Plays", kinds))):
+            grid.addWidget(with_properties(QLabel(words), objectName="soft"), 4, place * 2)
+            grid.addWidget(widget, 4, place * 2 + 1)
         return grid
 
     # Showing
@@ -253,6 +264,8 @@ class TargetsPage(QWidget):
             value = getattr(target, name) if hasattr(target, name) else getattr(target.limits, name)
             if name == "screen":
                 value = f"{value[0]}x{value[1]}"
+            elif name == "sound_kinds":
+                value = ", ".join(kind.value for kind in value)
             line.setText("" if value is None else str(value))
             line.setCursorPosition(0)
         plan = self._session.plan(target.id) if self.isVisible() else None
@@ -265,6 +278,7 @@ class TargetsPage(QWidget):
                 self._pays[family].setText(rest_pays(plan, family))
         values = {"size_rule": target.size_rule.value, "oversize": target.oversize.value}
         values |= {"container": target.container, "method": target.packing.method, "filtering": target.filtering.value}
+        values["sounds_held"] = target.sounds_held.value
         for name, box in self.choices.items():
             box.setCurrentIndex(box.findData(values[name]))
         with QSignalBlocker(self.level):
@@ -293,9 +307,12 @@ class TargetsPage(QWidget):
         document["hardware"] = [family.value for family in has]
         shares = {family.value: self.shares[family].value() / 100 for family in has}
         document["audience"] = {name: share for name, share in shares.items() if share < 1}
-        for name in ("size_rule", "oversize", "container", "filtering"):
+        for name in ("size_rule", "oversize", "container", "filtering", "sounds_held"):
             document[name] = self.choices[name].currentData()
         document["disk_rate"] = self.fields["disk_rate"].text().strip() or None
+        document["sound_kinds"] = [
+            kind.strip() for kind in self.fields["sound_kinds"].text().split(",") if kind.strip()
+        ]
         document["screen"] = size_of(self.fields["screen"].text())
         document["packing"] = {"method": self.choices["method"].currentData(), "level": self.level.value()}
         return document
