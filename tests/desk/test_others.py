@@ -5,6 +5,7 @@ import pytest
 import soundfile
 from PySide6.QtCore import Qt
 
+from oaktrim.core.plan.cuts import Cut
 from oaktrim.core.plan.modelcuts import DropUnused, LeaveOut, ReduceMotion
 from oaktrim.core.plan.soundcuts import SetCodec, SetMono, SetRate, TrimSilence
 from oaktrim.core.sounds.codecs import SoundCodec
@@ -167,3 +168,30 @@ def test_an_envelope_is_drawn_to_scale(qtbot):
     loud, trimmed = columns_of(drawn, tokens().teal), columns_of(drawn[:30], tokens().line)
     assert loud.min() == pytest.approx(100, abs=1) and loud.max() == pytest.approx(149, abs=1)
     assert trimmed.min() == pytest.approx(150, abs=1)
+
+
+def test_a_cut_on_a_part_is_edited_where_parts_are_listed(qtbot, build):
+    session = build.session
+    session.edit(session.job.with_cut(Cut(LeaveOut(), ("snake.glb#nodes/coat",), ("lounge",))), "left out")
+    build.cuts.edit_wanted.emit(0)
+    pane = build.survey.outfits
+    assert pane.isVisible() and pane.pattern.text() == "coat"
+    qtbot.waitUntil(lambda: [row.left for row, _ in pane._rows] == [True], timeout=WAIT)
+
+
+def test_a_sound_is_played_where_the_machine_can(qtbot, build, tmp_path, monkeypatch):
+    played = tmp_path / "played.wav"
+    tool = tmp_path / "bin" / "aplay"
+    tool.parent.mkdir()
+    tool.write_text(f'#!/bin/sh\nexec /bin/cp "$2" {played}\n')
+    tool.chmod(0o755)
+    monkeypatch.setenv("PATH", str(tool.parent))
+    pick(build, "voice/hello.wav")
+    build.session.cut(SetRate(8_000), everywhere=False, keep=True)
+    page = build.proof.sound
+    build.swatch._proof.click()
+    qtbot.waitUntil(page.plays["Play what ships"].isEnabled, timeout=WAIT)
+    qtbot.mouseClick(page.plays["Play what ships"], Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: played.exists() and played.stat().st_size > 32_000, timeout=WAIT)
+    assert soundfile.info(played).samplerate == 8_000
+    qtbot.mouseClick(page.plays["Silence"], Qt.MouseButton.LeftButton)

@@ -45,7 +45,7 @@ CASES = {
     "folder:old": ["rope_mask.png"],
     "family:audio": ["gull.wav"],
     "kind:sound role:effect rate:8000": ["gull.wav"],
-    "kind:mesh or seconds<1 held>1kB": ["boat.glb", "gull.wav"],
+    "kind:mesh or seconds<1 resident>1kB": ["boat.glb", "gull.wav"],
     "family=meshes": ["boat.glb"],
     "is:unused": ["rope_mask.png"],
     "kind:png channels:1": ["rope_mask.png"],

@@ -15,7 +15,7 @@ from oaktrim.core.ship.run import ship
 from oaktrim.core.ship.schedule import schedule
 from oaktrim.core.ship.store import MadeStore
 from oaktrim.core.ship.weighing import measure_packages
-from oaktrim.core.sounds.codecs import SoundCodec, SoundHeld
+from oaktrim.core.sounds.codecs import SoundCodec, SoundStorage
 from oaktrim.core.survey.cache import SurveyCache
 from oaktrim.core.targets.lines import byte_lines
 from oaktrim.core.targets.target import target_named
@@ -36,10 +36,10 @@ def art(tmp_path):
     return root
 
 
-def on(target="pocket", held=SoundHeld.DECODED):
+def on(target="pocket", held=SoundStorage.DECODED):
     found = target_named(target)
     limits = msgspec.structs.replace(found.limits, **dict.fromkeys(byte_lines(), "1 GiB"))
-    return msgspec.structs.replace(found, limits=limits, sounds_held=held)
+    return msgspec.structs.replace(found, limits=limits, sound_storage=held)
 
 
 def test_sounds_are_made_or_copied_and_read_back(art, tmp_path):
@@ -67,7 +67,7 @@ def test_names_that_would_meet_keep_their_own_endings(art, tmp_path):
     assert names["bell.flac"] == "bell.flac.ogg" and names["bell.ogg"] == "bell.ogg"
 
 
-@pytest.mark.parametrize("held", list(SoundHeld))
+@pytest.mark.parametrize("held", list(SoundStorage))
 def test_what_was_measured_is_what_ships(art, tmp_path, held):
     inventory, target, cache = surveyed(art), on(held=held), SurveyCache(tmp_path)
     ratios = CompressionRatios(inventory)
@@ -81,7 +81,7 @@ def test_what_was_measured_is_what_ships(art, tmp_path, held):
     }
     decoded = 22_050 * 4 * 2 + 22_050 * 3 * 4 + 44_100 * 4
     files = sum(entry.file_bytes for entry in done.manifest.sounds)
-    assert plan.total("sounds") == (decoded if held is SoundHeld.DECODED else files)
+    assert plan.total("sounds") == (decoded if held is SoundStorage.DECODED else files)
 
 
 def test_a_changed_source_setting_or_output_is_made_again(art, tmp_path):

@@ -147,7 +147,7 @@ def gone_nodes(model: ModelFacts, settings: ModelSettings) -> set[int]:
     return out
 
 
-def worn_materials(model: ModelFacts, settings: ModelSettings) -> set[int]:
+def used_materials(model: ModelFacts, settings: ModelSettings) -> set[int]:
     """Return the materials that something of a model still wears once parts are left out."""
     gone = gone_nodes(model, settings)
     worn = {m for number, node in enumerate(model.nodes) if number not in gone for m in node.materials}
@@ -158,7 +158,7 @@ def _textures_left(inventory: Inventory, found: Mapping[str, ModelSettings]) -> 
     """Return which textures only what is left out wears: all owners of one are materials that nothing wears any more."""
     left = np.zeros(len(inventory.textures), np.bool_)
     cut = {
-        number: worn_materials(model, found[model.path])
+        number: used_materials(model, found[model.path])
         for number, model in enumerate(inventory.models)
         if model.path in found and (found[model.path].nodes or found[model.path].variants)
     }
@@ -168,13 +168,13 @@ def _textures_left(inventory: Inventory, found: Mapping[str, ModelSettings]) -> 
         left[row] = bool(owners) and all(
             owner.model in cut
             and owner.material not in cut[owner.model]
-            and _was_worn(inventory.models[owner.model], owner.material)
+            and _was_used(inventory.models[owner.model], owner.material)
             for owner in owners
         )
     return left
 
 
-def _was_worn(model: ModelFacts, material: int) -> bool:
+def _was_used(model: ModelFacts, material: int) -> bool:
     return any(material in node.materials for node in model.nodes)
 
 
@@ -192,7 +192,7 @@ def _counts(inventory: Inventory, found: Mapping[str, ModelSettings]) -> Counts:
         if settings.merged:
             draws -= sum(node.joined for is_gone, node in shown if not is_gone)
         if settings.unused or settings.merged or settings.nodes or settings.variants:
-            worn = worn_materials(model, settings)
+            worn = used_materials(model, settings)
             names = [model.materials[place].content if settings.merged else place for place in worn]
             materials += len(set(names)) - len(model.materials)
     return Counts(0, materials, triangles, draws)

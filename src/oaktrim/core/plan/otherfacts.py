@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 from oaktrim.core.plan.resolve import Plan
 from oaktrim.core.plan.soundrules import SoundRecipe
-from oaktrim.core.sounds.codecs import CODECS, SoundHeld
+from oaktrim.core.sounds.codecs import CODECS, SoundStorage
 from oaktrim.core.sounds.traits import heard_seconds
 from oaktrim.core.survey.facts import CLIP_MARK, AudioFacts, ClipFacts, ModelFacts
 from oaktrim.core.survey.roles import Family
@@ -76,7 +76,7 @@ def _sound(plan: Plan, facts: AudioFacts, recipe: SoundRecipe, place: int, weigh
     else:
         steps.append("ships as it is")
     file, decoded = int(plan.others.files[place]), recipe.decoded_bytes
-    held = plan.target.sounds_held is SoundHeld.DECODED
+    held = plan.target.sound_storage is SoundStorage.DECODED
     steps.append(weighs)
     steps.append(
         f"memory: {bytes_text(decoded)} decoded{' ←' if held else ''}, {bytes_text(file)} packed{'' if held else ' ←'}"

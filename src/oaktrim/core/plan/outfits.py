@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 from oaktrim.core.plan.cuts import Cut
 from oaktrim.core.plan.modelcuts import LeaveOut
-from oaktrim.core.plan.modelrecipes import gone_nodes, worn_materials
+from oaktrim.core.plan.modelrecipes import gone_nodes, used_materials
 from oaktrim.core.plan.resolve import Plan
 from oaktrim.core.survey.facts import NODE_MARK, SCENE_MARK, VARIANT_MARK, ModelFacts
 from oaktrim.core.trim.settings import ModelSettings
@@ -84,7 +84,7 @@ def part_settings(model: ModelFacts, path: str) -> ModelSettings:
 def _outfit(plan: Plan, number: int, model: ModelFacts, path: str, kind: str) -> Outfit:
     settings = part_settings(model, path)
     gone = gone_nodes(model, settings)
-    before, after = worn_materials(model, ModelSettings()), worn_materials(model, settings)
+    before, after = used_materials(model, ModelSettings()), used_materials(model, settings)
     mine = before - after
     touched = {m for n in gone for m in model.nodes[n].materials}
     touched |= {m for name in settings.variants for m in model.variants.get(name, ())}

@@ -36,7 +36,7 @@ from oaktrim.core.survey.soundroles import SoundRole
 from oaktrim.core.targets.target import parse_bytes
 
 Flags = NDArray[np.bool_]
-_BYTE_FIELDS = ("memory", "package", "saves", "file", "wasted", "held")
+_BYTE_FIELDS = ("memory", "package", "saves", "file", "wasted", "resident")
 _COMPARE: dict[str, Callable[[Any, Any], Any]] = {
     ">": np.greater, "<": np.less, ">=": np.greater_equal, "<=": np.less_equal, ":": np.equal, "=": np.equal,
     "!=": np.not_equal,
@@ -296,7 +296,7 @@ NUMBERS: dict[str, Callable[[Assets], NDArray[Any]]] = {
     "levels": lambda a: a.padded(a.after.footprint.levels),
     "rate": lambda a: _of_sounds(a, lambda recipe: recipe.rate),
     "seconds": lambda a: _of_sounds(a, lambda recipe: recipe.seconds),
-    "held": lambda a: a.padded(a.after.sounds, a.after.others_line("sounds")),
+    "resident": lambda a: a.padded(a.after.sounds, a.after.others_line("sounds")),
     "memory": lambda a: a.padded(a.after.footprint.memory),
     "package": lambda a: a.padded(a.after.package, a.after.others_line("package")),
     "saves": lambda a: a.padded(a.now.footprint.memory - a.after.footprint.memory),

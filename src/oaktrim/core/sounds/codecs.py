@@ -27,7 +27,7 @@ class SoundKind(Enum):
     MP3 = "mp3"
 
 
-class SoundHeld(Enum):
+class SoundStorage(Enum):
     """How a target keeps sounds in memory: as their files are, or decoded to 16-bit PCM when they are loaded."""
 
     PACKED = "packed"

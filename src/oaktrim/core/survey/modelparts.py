@@ -57,9 +57,9 @@ def parts_of(document: Document, clips: tuple[ClipFacts, ...]) -> Parts:
         rework = Rework(document)
         hierarchy = hierarchy_of(rework, model) if clips else None
         told = clips if hierarchy is None else _clips(rework, hierarchy, clips)
-        scenes, variants, worn = _scenes(document), _variants(document), _worn(document)
+        scenes, variants, used = _scenes(document), _variants(document), _mesh_materials(document)
         vertices, joined = _vertices(rework)
-        return Parts(told, _nodes(model, worn, joined), scenes, variants, vertices)
+        return Parts(told, _nodes(model, used, joined), scenes, variants, vertices)
     except FileError as error:
         return Parts(clips, held=error.fault)
     except Exception as error:  # a damaged document fails wherever it is looked at; it is still weighed
@@ -67,7 +67,7 @@ def parts_of(document: Document, clips: tuple[ClipFacts, ...]) -> Parts:
         return Parts(clips, held=f"it is damaged: {error!r}"[:300])
 
 
-def _worn(document: Document) -> list[tuple[int, ...]]:
+def _mesh_materials(document: Document) -> list[tuple[int, ...]]:
     """Return the materials that each mesh may wear, those of variants too."""
     found = []
     for mesh in document.raw.get("meshes", ()):
@@ -76,7 +76,7 @@ def _worn(document: Document) -> list[tuple[int, ...]]:
     return found
 
 
-def _nodes(model: Model, worn: list[tuple[int, ...]], joined: list[int]) -> tuple[NodeFacts, ...]:
+def _nodes(model: Model, used: list[tuple[int, ...]], joined: list[int]) -> tuple[NodeFacts, ...]:
     uses = Counter(node.mesh for node in model.nodes if node.mesh is not None)
     parents = {child: place for place, node in enumerate(model.nodes) for child in node.children}
     drawing = set[int]()
@@ -95,7 +95,7 @@ def _nodes(model: Model, worn: list[tuple[int, ...]], joined: list[int]) -> tupl
         found.append(
             NodeFacts(
                 node.name, place, number.get(parents.get(place, -1), -1),
-                () if node.mesh is None else worn[node.mesh],
+                () if node.mesh is None else used[node.mesh],
                 sum(node.copies * primitive.count for primitive in primitives), node.copies * len(primitives),
                 model.meshes[node.mesh].data_bytes if node.mesh is not None and uses[node.mesh] == 1 else 0,
                 0 if node.mesh is None else node.copies * joined[node.mesh], place in shown,

@@ -15,7 +15,7 @@ from oaktrim.core.errors import DocumentError, FileError, Unsupported
 from oaktrim.core.fields import MAX_BYTES, Count, Name, Side, Text, Version, fault_in_words
 from oaktrim.core.files.atomic import read_bytes, write_atomic
 from oaktrim.core.formats.format import Hardware, TextureFormat
-from oaktrim.core.sounds.codecs import SoundHeld, SoundKind
+from oaktrim.core.sounds.codecs import SoundKind, SoundStorage
 from oaktrim.core.targets.lines import LINES, Unit, byte_lines
 
 VERSION = 1
@@ -112,7 +112,7 @@ class Target(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     container : ktx2 or dds, what is shipped
     filtering : what shows textures at a slant; screen : width and height in pixels
     disk_rate : what its disk brings of levels that are streamed in a second, with a unit: "60 MB"; not watched where left out
-    sound_kinds : of files that its engine plays; sounds_held : how it keeps them in memory
+    sound_kinds : of files that its engine plays; sound_storage : how it keeps them in memory
     size_rule, oversize : what happens to sides that are not powers of two, or are over the longest allowed
     """
 
@@ -131,7 +131,7 @@ class Target(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     screen: tuple[Side, Side] = (1920, 1080)
     disk_rate: str | None = None
     sound_kinds: tuple[SoundKind, ...] = tuple(SoundKind)
-    sounds_held: SoundHeld = SoundHeld.DECODED
+    sound_storage: SoundStorage = SoundStorage.DECODED
 
     def __post_init__(self) -> None:
         if self.container not in ("ktx2", "dds"):

@@ -144,7 +144,7 @@ def _put(rework: Rework, animation: Row, curves: list[Curve | None], reduced: Re
         if before is not None:
             curve = now or before
             if not ended and curve is not before:
-                curve, ended = curve.held_until(end), True
+                curve, ended = curve.extended_to(end), True
             sampler = _sampler(rework, curve, reduced.short and curve is not before, sampler)
         samplers.append(sampler)
         channels.append({**channel, "sampler": len(samplers) - 1})

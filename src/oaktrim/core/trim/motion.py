@@ -93,7 +93,7 @@ class Curve:
             return CUBIC_TURN if turn else CUBIC
         return TURN if turn else LINEAR
 
-    def held_until(self, end: float) -> Curve:
+    def extended_to(self, end: float) -> Curve:
         """Return the curve with its last value once more at a time after it."""
         values = np.concatenate([self.values, self.values[-1:]])
         return Curve(self.node, self.path, np.append(self.times, end), values, self.interpolation)

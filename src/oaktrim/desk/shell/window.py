@@ -267,8 +267,13 @@ class Window(QMainWindow):
         """Select what a cut is on, and go to the control that changes it."""
         cut, session = self.session.job.cuts[place], self.session
         places = {session.asset_path(asset): asset for asset in range(session.asset_count)}
-        session.select(tuple(places[path] for path in cut.assets if path in places))
+        found = tuple(places[path] for path in cut.assets if path in places)
         self.reveal(self.survey)
+        if not found and cut.assets:
+            # A part of a model is no asset of its own.
+            self.survey.show_outfits(cut.assets[0].rpartition("/")[2])
+            return
+        session.select(found)
         self.survey.focus_kind(type(cut.change))
 
     def _use_maker(self, remedy: Remedy) -> None:

@@ -4,75 +4,43 @@ from __future__ import annotations
 
 import numpy as np
 from numpy.typing import NDArray
-from PySide6.QtCore import QPointF, QRectF, QSize, Qt
-from PySide6.QtGui import QColor, QFont, QImage, QPainter, QPaintEvent, QPen, QPolygonF
-from PySide6.QtWidgets import QSizePolicy, QWidget
+from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtGui import QColor, QImage, QPainter, QPen, QPolygonF
+from PySide6.QtWidgets import QWidget
 
 from oaktrim.core.proof.motion import MotionProof
 from oaktrim.desk.look.tokens import tokens
+from oaktrim.desk.widgets.proofview import ProofView
 
 _HEAD, _AXIS, _CURVE = 18, 16, 0.34
 
 
-class MotionView(QWidget):
-    """Shows a proof of a clip, or words in its place."""
+class MotionView(ProofView[MotionProof]):
+    """Shows a proof of a clip."""
 
     def __init__(self, parent: QWidget | None = None) -> None:
-        super().__init__(parent)
-        self._proof: MotionProof | None = None
-        self._words = ""
-        self._images: list[QImage] = []
-        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
-        self.setAccessibleName("How far the clip is off over time, and its worst moment")
-
-    def minimumSizeHint(self) -> QSize:
-        return QSize(420, 260)
-
-    @property
-    def proof(self) -> MotionProof | None:
-        """What is shown."""
-        return self._proof
-
-    def say(self, words: str) -> None:
-        """Show words in the place of a clip."""
-        self._proof, self._words, self._images = None, words, []
-        self.setAccessibleDescription(words)
-        self.update()
+        super().__init__("How far the clip is off over time, and its worst moment", parent)
 
     def show_proof(self, proof: MotionProof) -> None:
         """Show a clip against what ships of it."""
-        self._proof, self._words = proof, ""
-        self._images = [_image(codes) for codes in proof.moments]
         most = float(proof.reduced.distance.max()) * 1000
-        self.setAccessibleDescription(f"at most {most:.2f} mm off, at {proof.seconds:.2f} s")
-        self.update()
+        self.take(
+            proof, [_image(codes) for codes in proof.moments], f"at most {most:.2f} mm off, at {proof.seconds:.2f} s"
+        )
 
-    def paintEvent(self, event: QPaintEvent) -> None:
-        painter, now = QPainter(self), tokens()
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
-        painter.fillRect(self.rect(), QColor(now.linen))
-        font = QFont(self.font())
-        font.setPixelSize(11)
-        painter.setFont(font)
-        if self._proof is None:
-            painter.setPen(QColor(now.soft))
-            painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap, self._words)
-            painter.end()
-            return
+    def paint_proof(self, painter: QPainter, proof: MotionProof) -> None:
         whole = QRectF(self.rect()).adjusted(12, 4, -12, -6)
         below = whole.height() * _CURVE
-        self._paint_moments(painter, QRectF(whole.left(), whole.top(), whole.width(), whole.height() - below - 8))
-        self._paint_curve(painter, QRectF(whole.left(), whole.bottom() - below, whole.width(), below))
-        painter.end()
+        above = QRectF(whole.left(), whole.top(), whole.width(), whole.height() - below - 8)
+        self._paint_moments(painter, above, proof)
+        self._paint_curve(painter, QRectF(whole.left(), whole.bottom() - below, whole.width(), below), proof)
 
-    def _paint_moments(self, painter: QPainter, room: QRectF) -> None:
-        assert self._proof is not None
+    def _paint_moments(self, painter: QPainter, room: QRectF, proof: MotionProof) -> None:
         now, width = tokens(), (room.width() - 12) / 2
-        for number, (name, image) in enumerate(zip(("Source", "With fewer keys"), self._images, strict=True)):
+        for number, (name, image) in enumerate(zip(("Source", "With fewer keys"), self.images, strict=True)):
             left = room.left() + number * (width + 12)
             painter.setPen(QColor(now.ink))
-            words = f"{name}, at {self._proof.seconds:.2f} s"
+            words = f"{name}, at {proof.seconds:.2f} s"
             painter.drawText(QRectF(left, room.top(), width, _HEAD), Qt.AlignmentFlag.AlignVCenter, words)
             frame = QRectF(left, room.top() + _HEAD, width, room.height() - _HEAD)
             painter.fillRect(frame, QColor(now.canvas))
@@ -81,10 +49,10 @@ class MotionView(QWidget):
             square.moveCenter(frame.center())
             painter.drawImage(square, image)
 
-    def _paint_curve(self, painter: QPainter, room: QRectF) -> None:
-        assert self._proof is not None
-        now, reduced = tokens(), self._proof.reduced
-        millimetres, bound = reduced.distance * 1000, self._proof.bound.millimetres
+    @staticmethod
+    def _paint_curve(painter: QPainter, room: QRectF, proof: MotionProof) -> None:
+        now, reduced = tokens(), proof.reduced
+        millimetres, bound = reduced.distance * 1000, proof.bound.millimetres
         head = QRectF(room.left(), room.top(), room.width(), _HEAD)
         graph = QRectF(room.left(), head.bottom(), room.width(), room.height() - _HEAD - _AXIS)
         painter.fillRect(graph, QColor(now.sheet))
@@ -108,7 +76,7 @@ class MotionView(QWidget):
         painter.drawPolyline(QPolygonF([point(float(reduced.times[n]), float(millimetres[n])) for n in shown]))
         painter.setBrush(QColor(now.brick))
         painter.setPen(Qt.PenStyle.NoPen)
-        painter.drawEllipse(point(self._proof.seconds, float(millimetres.max())), 3.5, 3.5)
+        painter.drawEllipse(point(proof.seconds, float(millimetres.max())), 3.5, 3.5)
         painter.setPen(QColor(now.soft))
         foot = QRectF(graph.left(), graph.bottom(), graph.width(), _AXIS)
         painter.drawText(foot, Qt.AlignmentFlag.AlignVCenter, f"{start:.2f} s")

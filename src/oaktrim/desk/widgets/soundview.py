@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import numpy as np
 from numpy.typing import NDArray
-from PySide6.QtCore import QPointF, QRectF, QSize, Qt
-from PySide6.QtGui import QColor, QFont, QImage, QPainter, QPaintEvent, QPen, QPolygonF
-from PySide6.QtWidgets import QSizePolicy, QWidget
+from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtGui import QColor, QImage, QPainter, QPen, QPolygonF
+from PySide6.QtWidgets import QWidget
 
 from oaktrim.core.proof.sounds import SoundPicture, SoundProof
+from oaktrim.core.sounds.compare import SoundLoss
 from oaktrim.desk.look.tokens import tokens
+from oaktrim.desk.widgets.proofview import ProofView
 
 _LOW, _HIGH = -100.0, -10.0
 _GAP, _HEAD, _AXIS = 12, 18, 16
@@ -17,62 +19,30 @@ _GAP, _HEAD, _AXIS = 12, 18, 16
 _WAVE, _BANDS = 0.22, 0.3
 
 
-class SoundView(QWidget):
-    """Shows a proof of a sound, or words in its place."""
+class SoundView(ProofView[SoundProof]):
+    """Shows a proof of a sound."""
 
     def __init__(self, parent: QWidget | None = None) -> None:
-        super().__init__(parent)
-        self._proof: SoundProof | None = None
-        self._words = ""
-        self._images: list[QImage] = []
-        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
-        self.setAccessibleName("The sound before and after")
-
-    def minimumSizeHint(self) -> QSize:
-        return QSize(420, 260)
-
-    @property
-    def proof(self) -> SoundProof | None:
-        """What is shown."""
-        return self._proof
-
-    def say(self, words: str) -> None:
-        """Show words in the place of a sound."""
-        self._proof, self._words, self._images = None, words, []
-        self.setAccessibleDescription(words)
-        self.update()
+        super().__init__("The sound before and after", parent)
 
     def show_proof(self, proof: SoundProof) -> None:
         """Show a sound against what ships of it."""
-        self._proof, self._words = proof, ""
-        self._images = [_image(picture.levels) for picture in (proof.before, proof.after)]
         loss = proof.loss
         said = "the file ships as it is" if loss is None else f"{loss.segmental:.1f} dB, {loss.audible:.2f} steps heard"
-        self.setAccessibleDescription(said)
-        self.update()
+        self.take(proof, [_image(picture.levels) for picture in (proof.before, proof.after)], said)
 
-    def paintEvent(self, event: QPaintEvent) -> None:
-        painter, now = QPainter(self), tokens()
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        painter.fillRect(self.rect(), QColor(now.linen))
-        font = QFont(self.font())
-        font.setPixelSize(11)
-        painter.setFont(font)
-        if self._proof is None:
-            painter.setPen(QColor(now.soft))
-            painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap, self._words)
-            painter.end()
-            return
+    def paint_proof(self, painter: QPainter, proof: SoundProof) -> None:
         whole = QRectF(self.rect()).adjusted(12, 4, -12, -6)
-        below = whole.height() * _BANDS if self._proof.loss is not None else 0.0
+        below = whole.height() * _BANDS if proof.loss is not None else 0.0
         width = (whole.width() - _GAP) / 2
-        for number, (name, picture) in enumerate((("Source", self._proof.before), ("As it ships", self._proof.after))):
+        for number, (name, picture) in enumerate((("Source", proof.before), ("As it ships", proof.after))):
             left = whole.left() + number * (width + _GAP)
             room = QRectF(left, whole.top(), width, whole.height() - below)
-            self._paint_one(painter, room, name, picture, self._images[number])
-        if below:
-            self._paint_bands(painter, QRectF(whole.left(), whole.bottom() - below + 8, whole.width(), below - 8))
-        painter.end()
+            self._paint_one(painter, room, name, picture, self.images[number])
+        if proof.loss is not None:
+            self._paint_bands(
+                painter, QRectF(whole.left(), whole.bottom() - below + 8, whole.width(), below - 8), proof.loss
+            )
 
     @staticmethod
     def _paint_one(painter: QPainter, room: QRectF, name: str, picture: SoundPicture, image: QImage) -> None:
@@ -100,10 +70,10 @@ class SoundView(QWidget):
             f"{_LOW:g} to {_HIGH:g} dB, dark to bright",
         )
 
-    def _paint_bands(self, painter: QPainter, room: QRectF) -> None:
+    @staticmethod
+    def _paint_bands(painter: QPainter, room: QRectF, loss: SoundLoss) -> None:
         """Paint the level of each third octave: source and result as lines, what was lost as an area."""
-        assert self._proof is not None and self._proof.loss is not None
-        now, loss = tokens(), self._proof.loss
+        now = tokens()
         head = QRectF(room.left(), room.top(), room.width(), _HEAD)
         graph = QRectF(room.left(), head.bottom(), room.width(), room.height() - _HEAD - _AXIS)
         painter.fillRect(graph, QColor(now.sheet))

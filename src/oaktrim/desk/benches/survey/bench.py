@@ -178,6 +178,11 @@ class SurveyBench(Bench):
         self.show_pane(Pane.RULES)
         self.rules.pages["Formats" if formats else "Sizes"].click()
 
+    def show_outfits(self, name: str) -> None:
+        """Show the parts of models of a name."""
+        self.show_pane(Pane.OUTFITS)
+        self.outfits.pattern.setText(name)
+
     def use_common_rules(self) -> None:
         """Propose the common rules, with what they come to."""
         self.show_rules()

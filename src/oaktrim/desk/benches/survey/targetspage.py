@@ -30,7 +30,7 @@ from oaktrim.core.errors import OakTrimError
 from oaktrim.core.formats.catalogue import FORMATS, ORDER
 from oaktrim.core.formats.format import Hardware
 from oaktrim.core.plan.resolve import Plan
-from oaktrim.core.sounds.codecs import SoundHeld, SoundKind
+from oaktrim.core.sounds.codecs import SoundKind, SoundStorage
 from oaktrim.core.targets.lines import LINES
 from oaktrim.core.targets.target import (
     Filtering,
@@ -222,10 +222,10 @@ class TargetsPage(QWidget):
             grid.addWidget(with_properties(QLabel(words), objectName="soft"), 3, place * 2)
             grid.addWidget(line, 3, place * 2 + 1)
         held = with_properties(QComboBox(), accessibleName="Sounds in memory")
-        for value in SoundHeld:
+        for value in SoundStorage:
             held.addItem(value.value, value.value)
         held.activated.connect(lambda _: self._changed())
-        self.choices["sounds_held"] = held
+        self.choices["sound_storage"] = held
         kinds = self._line("sound_kinds", "Sound files that it plays")
         kinds.setToolTip(f"Some of {', '.join(kind.value for kind in SoundKind)}; ogg holds Vorbis")
         for place, (words, widget) in enumerate((("Sounds in memory", held), ("Plays", kinds))):
@@ -278,7 +278,7 @@ class TargetsPage(QWidget):
                 self._pays[family].setText(rest_pays(plan, family))
         values = {"size_rule": target.size_rule.value, "oversize": target.oversize.value}
         values |= {"container": target.container, "method": target.packing.method, "filtering": target.filtering.value}
-        values["sounds_held"] = target.sounds_held.value
+        values["sound_storage"] = target.sound_storage.value
         for name, box in self.choices.items():
             box.setCurrentIndex(box.findData(values[name]))
         with QSignalBlocker(self.level):
@@ -307,7 +307,7 @@ class TargetsPage(QWidget):
         document["hardware"] = [family.value for family in has]
         shares = {family.value: self.shares[family].value() / 100 for family in has}
         document["audience"] = {name: share for name, share in shares.items() if share < 1}
-        for name in ("size_rule", "oversize", "container", "filtering", "sounds_held"):
+        for name in ("size_rule", "oversize", "container", "filtering", "sound_storage"):
             document[name] = self.choices[name].currentData()
         document["disk_rate"] = self.fields["disk_rate"].text().strip() or None
         document["sound_kinds"] = [
