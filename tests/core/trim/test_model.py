@@ -356,7 +356,7 @@ def test_images_that_it_holds_go_along(tmp_path):
     assert b"ACME_paint" in made.file.data
 
 
-@pytest.mark.parametrize("kind", ["unknown", "compressed", "pointer", "damaged"])
+@pytest.mark.parametrize("kind", ["unknown", "compressed", "pointer", "misshapen", "damaged"])
 def test_what_cannot_be_written_again_is_said(tmp_path, kind):
     writer = snake()
     primitive = writer.json["meshes"][0]["primitives"][0]
@@ -366,6 +366,11 @@ def test_what_cannot_be_written_again_is_said(tmp_path, kind):
         primitive["extensions"] = {"KHR_draco_mesh_compression": {"bufferView": 0, "attributes": {}}}
     elif kind == "pointer":
         writer.json["extensionsUsed"] = ["KHR_animation_pointer"]
+    elif kind == "misshapen":
+        writer.json["materials"][0]["extensions"] = {"KHR_materials_clearcoat": {}, "KHR_materials_unlit": []}
+        writer.json["materials"][0]["pbrMetallicRoughness"]["baseColorTexture"]["extensions"] = {
+            "KHR_texture_transform": "x"
+        }
     else:
         primitive["attributes"]["POSITION"] = 99
     with pytest.raises(FileError, match="ships as it is"):
@@ -395,3 +400,9 @@ def test_rings_of_nodes_are_said(tmp_path):
     writer.json["nodes"][5]["children"] = [0]
     with pytest.raises(FileError, match="ships as it is"):
         trimmed(tmp_path, writer, ALL)
+
+
+def test_a_document_without_nodes_stays_one(tmp_path):
+    made = trimmed(tmp_path, GltfWriter(), ModelSettings(True, True, True, 0.5))
+    after = read(tmp_path, made.file.data)
+    assert not after.faults and not after.nodes

@@ -75,7 +75,7 @@ def hierarchy_of(rework: Rework, model: Model) -> Hierarchy:
             parents[child] = place
     rows = rework.rows("nodes")
     rest = [
-        np.array([row.get(name, default) for row in rows], np.float64).reshape(count, -1)
+        np.array([row.get(name, default) for row in rows], np.float64).reshape(count, len(default))
         for name, default in _REST.items()
     ]
     local = placements(*rest)

@@ -18,6 +18,8 @@ from oaktrim.core.trim.rework import Packed, Rework, Row
 from oaktrim.core.trim.settings import ModelSettings
 from oaktrim.core.trim.vertices import VertexReport, drop_unused, order_triangles, quantize
 
+# What a document whose objects are lists or texts, or whose numbers name nothing, fails with wherever that is met.
+_SHAPES = (AttributeError, IndexError, KeyError, TypeError, ValueError)
 # What goes where nothing names it any more, once something was left out or became one.
 _LOOSE = frozenset({"accessors", "meshes", "materials", "textures", "images", "samplers", "skins", "cameras"})
 
@@ -57,6 +59,15 @@ def trim(document: Document, settings: ModelSettings, buffer_uri: str) -> Trimme
     model = model_of(document, whole=True)
     if model.faults:
         raise FileError(document.place.file, f"is damaged and ships as it is: {model.faults[0]}")
+    try:
+        return _trim(document, model, settings, buffer_uri)
+    except _SHAPES as error:
+        raise document.fault(
+            f"is damaged and ships as it is: a part of it is not what it has to be ({error})"
+        ) from error
+
+
+def _trim(document: Document, model: Model, settings: ModelSettings, buffer_uri: str) -> Trimmed:
     rework, report = Rework(document), VertexReport()
     places = {id(row): place for place, row in enumerate(rework.rows("animations"))}
     reduced: Mapping[int, Reduced] = {}
