@@ -7,9 +7,14 @@ from PySide6.QtCore import Qt
 
 from oaktrim.core.plan.cuts import Cut
 from oaktrim.core.plan.modelcuts import DropUnused, LeaveOut, ReduceMotion
+from oaktrim.core.plan.modelsizes import trimmed_source
 from oaktrim.core.plan.soundcuts import SetCodec, SetMono, SetRate, TrimSilence
 from oaktrim.core.sounds.codecs import SoundCodec
+from oaktrim.core.survey.packed import pack_bytes
 from oaktrim.core.survey.soundroles import SoundRole
+from oaktrim.core.trim.motion import MotionBound
+from oaktrim.core.trim.settings import ModelSettings
+from oaktrim.core.units import bytes_text
 from oaktrim.desk.benches.survey.bench import Pane
 from oaktrim.desk.look.tokens import tokens
 from oaktrim.desk.widgets.wavestrip import WaveStrip
@@ -195,3 +200,23 @@ def test_a_sound_is_played_where_the_machine_can(qtbot, build, tmp_path, monkeyp
     qtbot.waitUntil(lambda: played.exists() and played.stat().st_size > 32_000, timeout=WAIT)
     assert soundfile.info(played).samplerate == 8_000
     qtbot.mouseClick(page.plays["Silence"], Qt.MouseButton.LeftButton)
+
+
+def test_what_a_cut_of_a_model_saves_is_said_once_both_were_made(qtbot, build):
+    session, row = build.session, build.cuts.list
+    build.cuts.opener.click()
+    for change, path in ((DropUnused(True), "snake.glb"), (ReduceMotion(1.0, 1.0), "snake.glb#animations/0")):
+        pick(build, path)
+        session.cut(change, everywhere=True, keep=True)
+    assert [cut.subject for cut in session.job.cuts] == ["snake.glb", "snake.glb, clip 1"]
+    assert session.saved_by_cut(0) == ("package", None)
+    qtbot.waitUntil(lambda: all(session.saved_by_cut(place)[1] is not None for place in (0, 1)), timeout=WAIT)
+    unused, motion = (session.saved_by_cut(place)[1] for place in (0, 1))
+    sizes = {}
+    for kept in ((), (0,), (1,), (0, 1)):
+        settings = ModelSettings(unused=0 in kept, motion=((0, MotionBound(1.0, 1.0)),) if 1 in kept else ())
+        packing = session.watched.packing
+        data = trimmed_source(session.inventory.sources(10**8), session.inventory, "snake.glb", settings).file.geometry
+        sizes[kept] = pack_bytes(data, packing)
+    assert unused == sizes[1,] - sizes[0, 1] > 0 and motion == sizes[0,] - sizes[0, 1] > 0
+    qtbot.waitUntil(lambda: row.item(0, 4).text() == bytes_text(unused), timeout=WAIT)

@@ -165,11 +165,11 @@ def test_each_cut_says_what_comes_back_without_it(opened):
     for place, cut in enumerate(cuts):
         target = "lounge" if cut.is_for("lounge") else cut.targets[0]
         saved = weight(target, place) - weight(target)
-        assert session.saved_by_cut(place) == (targets[target], "memory", saved)
-    assert session.saved_by_cut(0)[2] > 0 and session.saved_by_cut(2)[0].id == "pocket"
+        assert (session.measured_on(place), *session.saved_by_cut(place)) == (targets[target], "memory", saved)
+    assert session.saved_by_cut(0)[1] > 0 and session.measured_on(2).id == "pocket"
     # One that is off saves nothing, and the others are told without it.
     session.enable_cut(0, False)
-    assert session.saved_by_cut(0)[2] == 0
+    assert session.saved_by_cut(0)[1] == 0
     assert session.history.undo_name.startswith("leave out Cap 32")
     session.enable_cut(0, True)
     assert session.job.cuts == cuts

@@ -19,6 +19,7 @@ from oaktrim.core.formats.catalogue import FORMATS, ORDER, format_named
 from oaktrim.core.pixels.resample import Filter
 from oaktrim.core.plan.modelcuts import MODEL_KINDS, LeaveOut, ModelChange, ReduceMotion
 from oaktrim.core.plan.soundcuts import SOUND_KINDS, SoundChange
+from oaktrim.core.survey.facts import CLIP_MARK
 
 MAX_LOSS = 6.0
 # Losses are held in hundredths of a dB in columns.
@@ -263,7 +264,15 @@ class Cut(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults
         return f"{self.change.label} · {self.subject}"
 
     @property
+    def thing(self) -> str:
+        """What it is a cut of."""
+        return thing_of(type(self.change))
+
+    @property
     def subject(self) -> str:
         """What the cut is on, in words."""
-        count = len(self.assets)
-        return self.assets[0].rsplit("/", 1)[-1] if count == 1 else f"{count} {thing_of(type(self.change))}s"
+        if len(self.assets) > 1:
+            return f"{len(self.assets)} {self.thing}s"
+        path, clip, number = self.assets[0].partition(CLIP_MARK)
+        name = path.rsplit("/", 1)[-1]
+        return f"{name}, clip {int(number) + 1}" if clip and number.isdecimal() else name

@@ -171,10 +171,10 @@ def _quiet(frequency: Floats, band: NDArray[np.int64]) -> Floats:
 def spectrogram(sound: Sound, columns: int, rows: int) -> NDArray[np.float32]:
     """Return levels over time and frequency, dB of full scale, (rows, columns), the highest frequency first.
 
-    Rows are equal parts of 0 to half the rate.
+    Rows are equal parts of 0 to half the rate; of several channels it is the mean power, which is not that of their mean: what they
+    hold in opposite phases counts too.
     """
-    mono = sound.samples.mean(axis=1)
-    spectra = windows_of(mono, columns, 1024)
+    spectra = np.mean([windows_of(channel, columns, 1024) for channel in sound.samples.T], axis=0)
     bins = spectra.shape[1]
     edges = np.unique(np.linspace(0, bins, rows + 1).astype(np.int64))
     peaks = np.maximum.reduceat(spectra, edges[:-1], axis=1)

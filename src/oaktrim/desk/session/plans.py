@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Sequence
 from typing import Protocol
 
 from PySide6.QtCore import QObject, QTimer, Signal
@@ -48,6 +49,8 @@ class Shown(Protocol):
     def planner(self) -> Planner: ...
 
     def demand(self, target: Target) -> Demand | None: ...
+
+    def measured_on(self, place: int) -> Target: ...
 
 
 class Plans(QObject):
@@ -124,9 +127,9 @@ class Plans(QObject):
             self._totals[key] = (job, self.weigh(job, self._shown.watched))
         return self._totals[key][1]
 
-    def weigh(self, job: Job, target: Target, line: str = "memory") -> int:
-        """Return what a line of another job comes to on a target; it is not kept."""
-        return self._shown.planner().plan_of(job, target).total(line)
+    def weigh(self, job: Job, target: Target) -> int:
+        """Return the texture memory of another job on a target; it is not kept."""
+        return self._shown.planner().plan_of(job, target).total("memory")
 
     def findings(self) -> list[Finding]:
         """Return the findings on the watched target; those that the job keeps quiet are left out."""
@@ -179,7 +182,15 @@ class Plans(QObject):
 
     def _make_what_ships(self) -> None:
         if self._shown.inventory is not None and not self._shown.trying:
-            self.weigher.make(self.plan(self._shown.watched.id), self.ratios, self._shown.job.max_pixels)
+            plan, compared = self.plan(self._shown.watched.id), self._compared()
+            self.weigher.make(plan, self.ratios, self._shown.job.max_pixels, compared)
+
+    def _compared(self) -> Callable[[], Sequence[Plan]]:
+        """Return what tells the plans without single cuts, of those whose savings take making sounds and models."""
+        shown, planner = self._shown, self._shown.planner()
+        places = [place for place, cut in enumerate(shown.job.cuts) if cut.enabled and cut.thing != "texture"]
+        rows = [(shown.job.without_cut(place), shown.measured_on(place)) for place in places]
+        return lambda: [planner.plan_of(job, target) for job, target in rows]
 
     def _take_measured(self, found: Measured) -> None:
         """Take in what has been measured so far; only here, on the window's thread, are results merged."""

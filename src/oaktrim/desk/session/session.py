@@ -15,6 +15,8 @@ from oaktrim.core.job.planner import Planner
 from oaktrim.core.makers.build import BuildSpec, Tree
 from oaktrim.core.plan.checks import Checks
 from oaktrim.core.plan.cuts import Change, Cut, thing_of
+from oaktrim.core.plan.excerpts import missing_excerpts
+from oaktrim.core.plan.modelsizes import untried_models
 from oaktrim.core.plan.packing import CompressionRatios
 from oaktrim.core.plan.query import Assets
 from oaktrim.core.plan.resolve import Plan
@@ -384,18 +386,27 @@ class Session(QObject):
         """Have one cut of the list count, or only be kept."""
         self.edit(self.job.with_cut_enabled(place, on), f"{'use' if on else 'leave out'} {self.job.cuts[place].label}")
 
-    def saved_by_cut(self, place: int) -> tuple[Target, str, int]:
-        """Return what one cut takes off the watched target, or off its own where it is not for that, and of which line.
+    def measured_on(self, place: int) -> Target:
+        """Return on which target what a cut saves is said: the watched one, or its own where it is not for that."""
+        own = [target for target in self.targets if target.id in self.job.cuts[place].targets]
+        return own[0] if own and self.watched not in own else self.watched
 
-        That is texture memory for textures, and the package for all else. It is 0 where the cut does not count.
+    def saved_by_cut(self, place: int) -> tuple[str, int | None]:
+        """Return the line that a cut is on, and what it takes off that on the target that `measured_on` tells.
+
+        That is texture memory for textures, and the package for all else: None until what ships without the cut was tried. It is 0
+        where the cut does not count.
         """
-        job, cut = self.job, self.job.cuts[place]
-        own = [target for target in self.targets if target.id in cut.targets]
-        target = own[0] if own and self.watched not in own else self.watched
-        line = "memory" if thing_of(type(cut.change)) == "texture" else "package"
+        cut, target = self.job.cuts[place], self.measured_on(place)
+        line = "memory" if cut.thing == "texture" else "package"
         if not cut.enabled:
-            return target, line, 0
-        return target, line, self._plans.weigh(job.without_cut(place), target, line) - self.plan(target.id).total(line)
+            return line, 0
+        plan, without = self.plan(target.id), self.plan_of(self.job.without_cut(place), target)
+        if line == "package" and (
+            missing_excerpts((plan, without), self.ratios) or untried_models((plan, without), self.ratios)
+        ):
+            return line, None
+        return line, without.total(line) - plan.total(line)
 
     def _take_demand(self) -> None:
         """Show what sightlines ask for, and what is wrong by that."""

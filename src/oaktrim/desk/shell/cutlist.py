@@ -184,9 +184,10 @@ class CutList(QWidget):
         place = self._unweighed.pop(0)
         item = self.list.item(place, _SAVES)
         if item is not None and place < len(session.job.cuts):
-            target, line, saved = session.saved_by_cut(place)
+            target, (line, saved) = session.measured_on(place), session.saved_by_cut(place)
             with QSignalBlocker(self.list):
-                item.setText(bytes_text(saved) if session.job.cuts[place].enabled else "off")
+                known = "…" if saved is None else bytes_text(saved)
+                item.setText(known if session.job.cuts[place].enabled else "off")
                 item.setToolTip(f"{LINES[line].label.capitalize()} that comes back on {target.name} without this cut")
                 item.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
 

@@ -61,15 +61,30 @@ class Weigher(QObject):
         yield Progress(0, 0, "looking for what is guessed")
         missing: list[Key] = list(dict.fromkeys(key for plan in plans for key in missing_of(plan, ratios)))
         found = yield from measure_ratios(ratios.inventory, missing, self._cache)
-        found |= yield from measure_excerpts(ratios.inventory.root, missing_excerpts(plans, ratios), self._cache)
+        return found | (yield from self._trying_others(plans, ratios))
+
+    def _trying_others(self, plans: Sequence[Plan], ratios: CompressionRatios) -> Task[Measured]:
+        found = yield from measure_excerpts(ratios.inventory.root, missing_excerpts(plans, ratios), self._cache)
         return found | (yield from measure_models(ratios.inventory, untried_models(plans, ratios), self._cache))
 
-    def make(self, plan: Plan, ratios: CompressionRatios, max_pixels: int) -> None:
-        """Measure what is still estimated on a plan, for as long as nothing else is done."""
-        if plan.all_measured or (self._whole is not None and self._whole.running):
+    def make(
+        self, plan: Plan, ratios: CompressionRatios, max_pixels: int, compared: Callable[[], Sequence[Plan]]
+    ) -> None:
+        """Measure what is still estimated on a plan, for as long as nothing else is done.
+
+        Parameters
+        ----------
+        compared : returns, on any thread, other plans whose sounds and models are to be measured on samples before that
+        """
+        if self._whole is not None and self._whole.running:
             return
-        task = measure_packages(plan, ratios, self._cache, max_pixels)
-        self._whole = self._begin(task, self._hand_over, self._spare)
+
+        def making() -> Task[Measured]:
+            yield Progress(0, 0, "looking for what is compared")
+            found = yield from self._trying_others(compared(), ratios)
+            return found | (yield from measure_packages(plan, ratios, self._cache, max_pixels))
+
+        self._whole = self._begin(making(), self._hand_over, self._spare)
 
     def take(self, found: Measured) -> None:
         """Take in what somebody measured, to be handed over with what follows it closely."""
