@@ -13,7 +13,8 @@ from oaktrim.cli.exits import fail
 from oaktrim.cli.sources import Source, source_at, weigh_source
 from oaktrim.core.codecs.effort import Effort, ErrorMetric
 from oaktrim.core.errors import DocumentError, shown
-from oaktrim.core.job.document import SUFFIX, Job, load_job, new_job, root_of, save_job
+from oaktrim.core.job.document import SUFFIX, Job, load_job, new_job, root_of, save_job, write_job
+from oaktrim.core.job.merge import merge_jobs
 from oaktrim.core.makers.registry import kind_of
 from oaktrim.core.plan.cuts import (
     MAX_LOSS,
@@ -104,6 +105,27 @@ def show(path: Path) -> None:
         click.echo(f"{place}. {cut.label} ({', '.join(cut.targets) or 'all targets'}){'' if cut.enabled else ' off'}")
     for suppression in job.suppressed:
         click.echo(f"suppressed: {suppression.code} on {suppression.path}: {suppression.reason}")
+
+
+@job_group.command(name="merge")
+@click.argument("base", type=JOB)
+@click.argument("ours", type=JOB)
+@click.argument("theirs", type=JOB)
+@click.option("--out", type=click.Path(path_type=Path, dir_okay=False), help="The job to write; OURS by default.")
+def merge(base: Path, ours: Path, theirs: Path, out: Path | None) -> None:
+    """Make two edits of a job one, as a merge driver of version control does.
+
+    BASE is what OURS and THEIRS began from; an empty file where they have nothing in common. What only one of them changed is
+    taken. What both changed otherwise stays as in OURS, is said in a sentence each, and makes the exit status 1.
+    """
+    began = load_job(base) if base.stat().st_size else None
+    merged = merge_jobs(began, load_job(ours), load_job(theirs))
+    write_job(merged.job, out or ours)
+    for conflict in merged.conflicts:
+        click.echo(f"conflict: {conflict}")
+    if merged.conflicts:
+        count = len(merged.conflicts)
+        raise fail(f"{shown(out or ours)}: {count} conflict{'' if count == 1 else 's'}, in which ours stands", 1)
 
 
 def _matching(source: Source, where: str, targets: tuple[str, ...]) -> dict[str, tuple[str, ...]]:

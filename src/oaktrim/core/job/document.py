@@ -465,10 +465,35 @@ def save_job(job: Job, path: Path, root: Path) -> Job:
     """
     relative = os.path.relpath(root, os.path.abspath(path.parent))
     written = msgspec.structs.replace(job, root=relative)
-    data = msgspec.json.encode(written)
+    write_job(written, path)
+    return written
+
+
+def write_job(job: Job, path: Path) -> None:
+    """Write a job as it is: a row of a list a line, in the order of the fields, so that edits of two people merge by lines.
+
+    Raises
+    ------
+    FileError : it cannot be written, or could not be read again; what stood there before still stands
+    """
+    text = _laid_out(msgspec.to_builtins(job)) + "\n"
     try:
-        msgspec.json.decode(data, type=Job)
+        msgspec.json.decode(text, type=Job)
     except msgspec.DecodeError as error:
         raise DocumentError(path, f"is not written, as it could not be read again: {fault_in_words(error)}") from error
-    write_atomic(path, msgspec.json.format(data, indent=2) + b"\n")
-    return written
+    write_atomic(path, text.encode())
+
+
+def _laid_out(value: object, indent: str = "") -> str:
+    """Return JSON in which each field of an object, and each row of a list, has a line."""
+    deeper = indent + "  "
+    if isinstance(value, dict) and value:
+        fields = (f"{deeper}{_in_a_line(name)}: {_laid_out(part, deeper)}" for name, part in value.items())
+        return "{\n" + ",\n".join(fields) + f"\n{indent}}}"
+    if isinstance(value, list | tuple) and value:
+        return "[\n" + ",\n".join(f"{deeper}{_in_a_line(row)}" for row in value) + f"\n{indent}]"
+    return _in_a_line(value)
+
+
+def _in_a_line(value: object) -> str:
+    return msgspec.json.format(msgspec.json.encode(value), indent=0).decode()
