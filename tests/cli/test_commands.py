@@ -239,7 +239,7 @@ def test_a_job_from_the_command_line(yard):
         (("role-rules", job, "--floor", "7"), "which --role"),
     ):
         assert words in run(*wrong, status=2)
-    assert "no texture is kept" in run("cut", job, "--where", "side>4096", "--cap", 4, status=1)
+    assert "nothing is kept by 'side>4096'" in run("cut", job, "--where", "side>4096", "--cap", 4, status=1)
 
 
 def test_filter_owners_and_counts(yard):
