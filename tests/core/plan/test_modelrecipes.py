@@ -148,9 +148,23 @@ def test_clips_that_do_nothing(tmp_path):
     write_model(tmp_path, "snake.glb", writer)
     plan = resolve(surveyed(tmp_path), on())
     codes = {(f.code, f.path.rpartition("#")[2]) for f in findings_of(plan)}
-    assert ("idle-motion", "animations/1") in codes
+    assert {path for code, path in codes if code == "idle-motion"} == {"animations/1"}
+    assert {path for code, path in codes if code == "unused-clip"} == {"animations/2"}
     gone = resolve(surveyed(tmp_path), on(), (Cut(LeaveOut(), ("snake.glb#animations/1",)),))
     assert gone.others.models.settings["snake.glb"].clips == (1,)
+
+
+def test_a_clip_that_is_longer_than_all_others(tmp_path):
+    writer = snake()
+    still = np.zeros((2, 3), np.float32)
+    for name, seconds in (("step", 1), ("jump", 2), ("turn", 19), ("wander", 21)):
+        times = writer.accessor(np.array([0, seconds], np.float32), bounds=True)
+        sampler = {"input": times, "output": writer.accessor(still)}
+        channel = {"sampler": 0, "target": {"node": 0, "path": "translation"}}
+        writer.add("animations", name=name, samplers=[sampler], channels=[channel])
+    write_model(tmp_path, "snake.glb", writer)
+    (finding,) = [f for f in findings_of(resolve(surveyed(tmp_path), on())) if f.code == "long-clip"]
+    assert finding.path == "snake.glb#animations/4" and "wander: 21 s" in finding.message
 
 
 def test_a_model_that_cannot_be_written_again_says_so(tmp_path):

@@ -476,7 +476,7 @@ def write_job(job: Job, path: Path) -> None:
     ------
     FileError : it cannot be written, or could not be read again; what stood there before still stands
     """
-    text = _laid_out(msgspec.to_builtins(job)) + "\n"
+    text = _formatted(msgspec.to_builtins(job)) + "\n"
     try:
         msgspec.json.decode(text, type=Job)
     except msgspec.DecodeError as error:
@@ -484,16 +484,16 @@ def write_job(job: Job, path: Path) -> None:
     write_atomic(path, text.encode())
 
 
-def _laid_out(value: object, indent: str = "") -> str:
+def _formatted(value: object, indent: str = "") -> str:
     """Return JSON in which each field of an object, and each row of a list, has a line."""
     deeper = indent + "  "
     if isinstance(value, dict) and value:
-        fields = (f"{deeper}{_in_a_line(name)}: {_laid_out(part, deeper)}" for name, part in value.items())
+        fields = (f"{deeper}{_on_one_line(name)}: {_formatted(part, deeper)}" for name, part in value.items())
         return "{\n" + ",\n".join(fields) + f"\n{indent}}}"
     if isinstance(value, list | tuple) and value:
-        return "[\n" + ",\n".join(f"{deeper}{_in_a_line(row)}" for row in value) + f"\n{indent}]"
-    return _in_a_line(value)
+        return "[\n" + ",\n".join(f"{deeper}{_on_one_line(row)}" for row in value) + f"\n{indent}]"
+    return _on_one_line(value)
 
 
-def _in_a_line(value: object) -> str:
+def _on_one_line(value: object) -> str:
     return msgspec.json.format(msgspec.json.encode(value), indent=0).decode()

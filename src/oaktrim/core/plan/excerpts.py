@@ -10,12 +10,12 @@ import msgspec
 import numpy as np
 import soundfile
 
-from oaktrim.core.errors import FileError, OakTrimError
+from oaktrim.core.errors import FileError
 from oaktrim.core.plan.others import excerpt_key, file_key
-from oaktrim.core.plan.packing import CompressionRatios, Measured
+from oaktrim.core.plan.packing import CompressionRatios, Measured, measure_each
 from oaktrim.core.plan.resolve import Plan
 from oaktrim.core.plan.soundrules import SoundRecipe, usual_bytes
-from oaktrim.core.progress import Progress, Task, map_unordered
+from oaktrim.core.progress import Task
 from oaktrim.core.sounds import ogg
 from oaktrim.core.sounds.codecs import CODECS
 from oaktrim.core.sounds.encode import brought_down, encode
@@ -55,25 +55,8 @@ def missing_excerpts(plans: Sequence[Plan], ratios: CompressionRatios) -> list[E
 
 
 def measure_excerpts(root: Path, rows: Sequence[Excerpt], cache: SurveyCache) -> Task[Measured]:
-    """Encode parts of sounds, on all cores; return about how many bytes each file takes, each step what became known.
-
-    It goes into the cache as well. What cannot be read stays an estimate; shipping says why.
-    """
-
-    def work(row: Excerpt) -> Measured:
-        try:
-            return Measured({row.key: _measured(root, row)})
-        except (OakTrimError, MemoryError):
-            return Measured()
-
-    found = Measured()
-    try:
-        for done, (position, measured) in enumerate(map_unordered(work, rows), 1):
-            found |= measured
-            yield Progress(done, len(rows), rows[position].facts.path, measured)
-    finally:
-        cache.keep_measured(found.sizes)
-    return found
+    """Encode parts of sounds, on all cores; return about how many bytes each file takes, see `measure_each`."""
+    return measure_each(rows, lambda row: {row.key: _measured(root, row)}, lambda row: row.facts.path, cache)
 
 
 def _measured(root: Path, row: Excerpt) -> int:

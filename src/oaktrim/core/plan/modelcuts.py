@@ -6,7 +6,7 @@ from typing import get_args
 
 import msgspec
 
-from oaktrim.core.trim.motion import MAX_DEGREES, MotionBound
+from oaktrim.core.trim.motion import MotionBound
 from oaktrim.core.trim.settings import MAX_MILLIMETRES
 
 
@@ -84,4 +84,3 @@ class LeaveOut(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag="lea
 
 ModelChange = ReduceMotion | DropUnused | MergeMaterials | OrderTriangles | QuantizeVertices
 MODEL_KINDS: tuple[type[ModelChange], ...] = get_args(ModelChange)
-MOST_DEGREES = MAX_DEGREES

@@ -5,15 +5,14 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from oaktrim.core.errors import OakTrimError
 from oaktrim.core.fields import MAX_PIXELS
 from oaktrim.core.files.atomic import read_bytes
 from oaktrim.core.files.gltf import parse_gltf
 from oaktrim.core.files.references import ReferenceFolder
 from oaktrim.core.plan.others import part_key, trimmed_key
-from oaktrim.core.plan.packing import CompressionRatios, Measured
+from oaktrim.core.plan.packing import CompressionRatios, Measured, measure_each
 from oaktrim.core.plan.resolve import Plan
-from oaktrim.core.progress import Progress, Task, map_unordered
+from oaktrim.core.progress import Task
 from oaktrim.core.survey.cache import SurveyCache
 from oaktrim.core.survey.derived import Sources
 from oaktrim.core.survey.facts import CLIP_MARK
@@ -61,26 +60,13 @@ def trimmed_source(sources: Sources, inventory: Inventory, path: str, settings: 
 
 
 def measure_models(inventory: Inventory, rows: Sequence[Untried], cache: SurveyCache) -> Task[Measured]:
-    """Trim and pack models, on all cores; return the bytes of each and of its clips, each step what became known.
-
-    What cannot be read stays an estimate; shipping says why.
-    """
+    """Trim and pack models, on all cores; return the bytes of each and of its clips, see `measure_each`."""
     sources = inventory.sources(MAX_PIXELS)
 
-    def work(row: Untried) -> Measured:
-        try:
-            return Measured(_weighed(trimmed_source(sources, inventory, row.rows[0].file, row.settings), row))
-        except (OakTrimError, MemoryError):
-            return Measured()
+    def sizes_of(row: Untried) -> dict[str, int]:
+        return _weighed(trimmed_source(sources, inventory, row.rows[0].file, row.settings), row)
 
-    found = Measured()
-    try:
-        for done, (position, measured) in enumerate(map_unordered(work, rows), 1):
-            found |= measured
-            yield Progress(done, len(rows), rows[position].rows[0].file, measured)
-    finally:
-        cache.keep_measured(found.sizes)
-    return found
+    return measure_each(rows, sizes_of, lambda row: row.rows[0].file, cache)
 
 
 def _weighed(trimmed: Trimmed, row: Untried) -> dict[str, int]:

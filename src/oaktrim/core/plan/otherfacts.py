@@ -12,8 +12,6 @@ from oaktrim.core.survey.facts import CLIP_MARK, AudioFacts, ClipFacts, ModelFac
 from oaktrim.core.survey.roles import Family
 from oaktrim.core.units import bytes_text, rate_text
 
-_SILENT = -60.0
-
 
 @dataclass(frozen=True)
 class OtherFacts:

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from copy import copy
 from dataclasses import dataclass, field
+from typing import TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
 
+from oaktrim.core.errors import OakTrimError
 from oaktrim.core.formats.catalogue import format_named
 from oaktrim.core.progress import Progress, Task, map_unordered
 from oaktrim.core.survey.cache import SurveyCache
@@ -17,6 +19,8 @@ from oaktrim.core.survey.packed import PACKINGS, packed_share
 from oaktrim.core.survey.sample import SCALES
 from oaktrim.core.targets.footprint import FORMAT_INDEX
 from oaktrim.core.targets.target import Packing
+
+Row = TypeVar("Row")
 
 # Row, format, scale and packing method.
 Key = tuple[int, int, int, str]
@@ -196,6 +200,35 @@ def measure_ratios(inventory: Inventory, keys: Iterable[Key], cache: SurveyCache
         ratios |= found.ratios
         yield Progress(done, len(listed), "packing samples", found)
     return Measured(ratios=ratios)
+
+
+def measure_each(
+    rows: Sequence[Row], sizes_of: Callable[[Row], dict[str, int]], name_of: Callable[[Row], str], cache: SurveyCache
+) -> Task[Measured]:
+    """Measure rows on all cores, and keep what was found in the cache; each step says what became known.
+
+    What cannot be read stays an estimate: shipping says why.
+
+    Parameters
+    ----------
+    sizes_of : returns the bytes of a row by the keys that they are known by; may raise an OakTrimError
+    name_of : returns what is said of a row as it is measured
+    """
+
+    def work(row: Row) -> Measured:
+        try:
+            return Measured(sizes_of(row))
+        except (OakTrimError, MemoryError):
+            return Measured()
+
+    found = Measured()
+    try:
+        for done, (position, measured) in enumerate(map_unordered(work, rows), 1):
+            found |= measured
+            yield Progress(done, len(rows), name_of(rows[position]), measured)
+    finally:
+        cache.keep_measured(found.sizes)
+    return found
 
 
 def _guessed(inventory: Inventory) -> NDArray[np.float32]:

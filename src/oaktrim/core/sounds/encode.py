@@ -15,7 +15,6 @@ from oaktrim.core.sounds.signal import Sound, fault_words, mixed, resampled, sho
 
 # libsndfile's Vorbis keeps a block of all frames that it is given at once on the stack.
 _WRITTEN = 1 << 12
-_OPUS_LEAST, _OPUS_MOST = 6.0, 256.0
 _MOST_CHANNELS = 8
 _FORMATS: dict[SoundCodec, dict[str, Any]] = {
     SoundCodec.PCM: {"format": "WAV", "subtype": "PCM_16"},
@@ -64,8 +63,8 @@ def encode(sound: Sound, settings: SoundSettings) -> bytes:
 
 def _level(settings: SoundSettings) -> float | None:
     """Return a quality as libsndfile counts it: 0 for the best, 1 for the smallest."""
-    if settings.codec is SoundCodec.VORBIS:
-        return 1 - settings.quality
-    if settings.codec is SoundCodec.OPUS:
-        return (_OPUS_MOST - settings.quality) / (_OPUS_MOST - _OPUS_LEAST)
-    return None
+    scale = CODECS[settings.codec].quality
+    if scale is None:
+        return None
+    least, _, most = scale
+    return (most - settings.quality) / (most - least)

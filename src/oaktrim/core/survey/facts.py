@@ -114,11 +114,6 @@ class AudioFacts(msgspec.Struct, frozen=True, array_like=True, gc=False):
     step: float = 0.05
     envelope: bytes = b""
 
-    @property
-    def is_lossy(self) -> bool:
-        """Encoding it again loses once more."""
-        return self.kind in ("ogg", "opus", "mp3")
-
 
 class SlotFacts(msgspec.Struct, frozen=True, array_like=True, gc=False):
     """One use of an image by a material.

@@ -137,15 +137,13 @@ def _clips(rework: Rework, hierarchy: Hierarchy, clips: tuple[ClipFacts, ...]) -
     for clip, animation in zip(clips, rework.rows("animations"), strict=True):
         curves = [curve for curve in curves_of(rework, animation) if curve is not None]
         idle = sum(_says_nothing(curve, hierarchy) for curve in curves)
-        others = len(animation.get("channels", ())) - len(curves)
+        # Weights of shapes move a node too; a channel that names no node moves nothing (glTF 2.0, clause 3.11).
+        targets = (channel.get("target", {}).get("node") for channel in animation.get("channels", ()))
+        moved = {node for node in targets if isinstance(node, int) and 0 <= node < len(rework.rows("nodes"))}
         needed = -1
         if clip.data_bytes >= _WORTH and curves:
             needed = reduce_motion(curves, hierarchy, _USUAL).after
-        found.append(
-            msgspec.structs.replace(
-                clip, idle=idle, moves=len({curve.node for curve in curves}) + others, needed=needed
-            )
-        )
+        found.append(msgspec.structs.replace(clip, idle=idle, moves=len(moved), needed=needed))
     return tuple(found)
 
 

@@ -265,11 +265,6 @@ def _bold() -> QFont:
     return font
 
 
-def _of_texture(text: Callable[[LedgerModel, int], str]) -> Callable[[LedgerModel, int], str]:
-    """Return what says something of textures and nothing of meshes, clips and sounds."""
-    return lambda m, row: text(m, row) if row < len(m.inventory.textures) else ""
-
-
 def _either(
     texture: Callable[[LedgerModel, int], str], sound: Callable[[LedgerModel, SoundRecipe], str]
 ) -> Callable[[LedgerModel, int], str]:
