@@ -220,3 +220,23 @@ def test_what_a_cut_of_a_model_saves_is_said_once_both_were_made(qtbot, build):
         sizes[kept] = pack_bytes(data, packing)
     assert unused == sizes[1,] - sizes[0, 1] > 0 and motion == sizes[0,] - sizes[0, 1] > 0
     qtbot.waitUntil(lambda: row.item(0, 4).text() == bytes_text(unused), timeout=WAIT)
+
+
+def test_the_ship_bench_says_what_a_target_holds_of_a_sound(qtbot, build, tmp_path):
+    """Decoded on Pocket, as its file on Lounge."""
+    session, ship = build.session, build.ship
+    place = [row.path for row in session.inventory.others].index("door.wav")
+    pick(build, "door.wav")
+    session.cut(SetCodec(SoundCodec.VORBIS, 0.3), everywhere=True, keep=True)
+    build.reveal(ship)
+    for target, held in (("pocket", lambda plan: 2 * 44_100 * 4), ("lounge", lambda plan: plan.others.files[place])):
+        session.watch(target)
+        ship.folder.setText(str(tmp_path / target))
+
+        def shown(held=held):
+            ship.refresh()
+            rows = {ship.list.item(row, 0).text(): ship.list.item(row, 4).text() for row in range(ship.list.rowCount())}
+            return rows.get("door.wav") == bytes_text(int(held(session.plan())))
+
+        qtbot.waitUntil(shown, timeout=WAIT)
+    assert session.plan("lounge").others.files[place] < 100_000

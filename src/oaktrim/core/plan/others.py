@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from oaktrim.core.plan.modelrecipes import ModelRecipes
 from oaktrim.core.plan.packing import CompressionRatios, other_key, packing_name
 from oaktrim.core.plan.soundrules import SoundRecipe, usual_bytes
-from oaktrim.core.sounds.codecs import SoundCodec, SoundStorage
+from oaktrim.core.sounds.codecs import SoundCodec
 from oaktrim.core.survey.facts import CLIP_MARK
 from oaktrim.core.survey.inventory import Inventory, OtherAsset
 from oaktrim.core.targets.lines import Weights
@@ -105,7 +105,7 @@ def other_plan(
                 part = max(1, row.of)
                 package[place] = whole * (before + row.bytes) // part - whole * before // part
         if recipe is not None:
-            held[place] = files[place] if target.sound_storage is SoundStorage.PACKED else recipe.decoded_bytes
+            held[place] = target.sound_storage.held_bytes(int(files[place]), recipe.decoded_bytes)
         before += row.bytes
     return OtherPlan(files, package, held, tuple(guessed), recipes, models)
 

@@ -29,7 +29,7 @@ from oaktrim.core.proof.problem import OtherGroup, OtherOption, Problem
 from oaktrim.core.scene.gltf.model import model_of
 from oaktrim.core.ship.sounds import made_sound
 from oaktrim.core.ship.store import MadeStore
-from oaktrim.core.sounds.codecs import SoundCodec, SoundStorage
+from oaktrim.core.sounds.codecs import SoundCodec
 from oaktrim.core.sounds.compare import compare, reference_for
 from oaktrim.core.sounds.encode import brought_down, encode
 from oaktrim.core.sounds.signal import Sound, decode
@@ -151,7 +151,7 @@ def _sound_group(
             fresh[name], fresh[f"{name} size"] = known[name], known[f"{name} size"]
         file = round(known[f"{name} size"] * recipe.seconds)
         if file < size:
-            held = file if plan.target.sound_storage is SoundStorage.PACKED else recipe.decoded_bytes
+            held = plan.target.sound_storage.held_bytes(file, recipe.decoded_bytes)
             label = ", ".join(change.label for change in changes)
             options.append(OtherOption(label, changes, known[name], _costs(problem.lines, file, file, held)))
     return OtherGroup(path, tuple(options), exchange * min(4.0, max(0.25, sqrt(facts.seconds / 4))))
@@ -239,7 +239,7 @@ def made_sounds(problem: Problem, picks: np.ndarray, cache: SurveyCache) -> Task
         except (OakTrimError, MemoryError):
             return None
         packed = min(len(data), pack_bytes(data, plan.target.packing))
-        held = len(data) if plan.target.sound_storage is SoundStorage.PACKED else recipe.decoded_bytes
+        held = plan.target.sound_storage.held_bytes(len(data), recipe.decoded_bytes)
         return _costs(problem.lines, packed, len(data), held)
 
     for done, (position, costs) in enumerate(map_unordered(work, due), 1):

@@ -15,7 +15,7 @@ from oaktrim.core.plan.soundrules import SoundRecipe
 from oaktrim.core.ship.manifest import SoundEntry
 from oaktrim.core.ship.reason import Reason, reason_of_output
 from oaktrim.core.ship.store import MadeStore
-from oaktrim.core.sounds.codecs import CODECS, SoundStorage
+from oaktrim.core.sounds.codecs import CODECS
 from oaktrim.core.sounds.encode import brought_down, encode
 from oaktrim.core.sounds.signal import decode
 from oaktrim.core.survey.facts import AudioFacts
@@ -87,7 +87,6 @@ def ship_sound(plan: Plan, item: SoundItem, out: Path, store: MadeStore | None) 
     settings = item.recipe.settings
     if settings is not None and (head.rate, head.channels) != (settings.rate, settings.channels):
         raise FileError(path, "does not read back as it was written")
-    held = len(data) if plan.target.sound_storage is SoundStorage.PACKED else head.decoded_bytes
     return SoundEntry(
         source=item.facts.path,
         source_hash=item.facts.content,
@@ -97,7 +96,7 @@ def ship_sound(plan: Plan, item: SoundItem, out: Path, store: MadeStore | None) 
         settings=settings,
         seconds=round(head.seconds, 3),
         file_bytes=len(data),
-        memory=held,
+        memory=plan.target.sound_storage.held_bytes(len(data), head.decoded_bytes),
         package=min(len(data), pack_bytes(data, plan.target.packing)),
     )
 

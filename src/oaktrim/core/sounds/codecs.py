@@ -33,6 +33,10 @@ class SoundStorage(Enum):
     PACKED = "packed"
     DECODED = "decoded"
 
+    def held_bytes(self, file: int, decoded: int) -> int:
+        """Return what a sound takes of memory, from the bytes of its file and of its samples as 16-bit PCM."""
+        return file if self is SoundStorage.PACKED else decoded
+
 
 class SoundCodec(Enum):
     """Codecs that are written."""

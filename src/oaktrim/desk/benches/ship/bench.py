@@ -186,9 +186,12 @@ class ShipBench(Bench):
 
     def _show_items(self, plan: Plan, items: list[Item | SoundItem]) -> None:
         self._items = items
+        held = dict(zip((row.path for row in plan.inventory.others), plan.others.sounds.tolist(), strict=True))
         self.list.setRowCount(len(items))
         for place, item in enumerate(items):
-            cells = _sound_cells(item) if isinstance(item, SoundItem) else _texture_cells(plan, item)
+            cells = (
+                _sound_cells(item, held[item.facts.path]) if isinstance(item, SoundItem) else _texture_cells(plan, item)
+            )
             for column, text in enumerate((item.recipe.path, item.reason.value, *cells, "", item.output)):
                 self.list.setItem(place, column, _cell(text, column in (4, 5)))
 
@@ -303,10 +306,10 @@ def _texture_cells(plan: Plan, item: Item) -> tuple[str, str, str]:
     return size_text(settings.width, settings.height), FORMATS[settings.format].label, memory
 
 
-def _sound_cells(item: SoundItem) -> tuple[str, str, str]:
+def _sound_cells(item: SoundItem, held: int) -> tuple[str, str, str]:
     recipe = item.recipe
     codec = "as it is" if recipe.settings is None else CODECS[recipe.settings.codec].words(recipe.settings.quality)
-    return f"{recipe.rate / 1000:g} kHz", codec, bytes_text(recipe.decoded_bytes)
+    return f"{recipe.rate / 1000:g} kHz", codec, bytes_text(held)
 
 
 def _cell(text: str, figure: bool) -> QTableWidgetItem:
