@@ -259,7 +259,7 @@ def test_reports(yard):
     for ending in ("html", "csv", "json"):
         run("survey", yard / "art", "--report", yard / f"r.{ending}")
     assert json.loads((yard / "r.json").read_text())["schema"] == "oak-trim.survey/1"
-    assert len((yard / "r.csv").read_text().splitlines()) == 4
+    assert len((yard / "r.csv").read_text().splitlines()) == 6
     page = (yard / "r.html").read_text()
     told = Page()
     told.feed(page)

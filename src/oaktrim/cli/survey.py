@@ -93,7 +93,7 @@ def _page(found: Survey) -> bytes:
 
 _WRITERS: dict[str, Callable[[Survey], bytes]] = {
     ".html": _page,
-    ".csv": lambda found: as_csv(found).encode("utf-8", "backslashreplace"),
+    ".csv": as_csv,
     ".json": as_json,
 }
 

@@ -49,6 +49,27 @@ def about_other(plan: Plan, before: Plan, place: int) -> OtherFacts:
     return OtherFacts(_mesh(model), (*_mesh_steps(plan, model), weighs))
 
 
+def ships_as(plan: Plan, place: int) -> str:
+    """Return in one line what one of an inventory's others ships as on a plan's target."""
+    row, models = plan.inventory.others[place], plan.others.models
+    if row.path in models.left:
+        return "left out"
+    if row.family is Family.AUDIO:
+        return _made_as(plan.others.recipes[row.path])
+    model = next(model for model in plan.inventory.models if model.path == row.file)
+    if row.family is Family.ANIMATION:
+        return ", ".join(_clip_steps(plan, model, int(row.path.partition(CLIP_MARK)[2])))
+    return ", ".join(_mesh_steps(plan, model))
+
+
+def _made_as(recipe: SoundRecipe) -> str:
+    settings = recipe.settings
+    if settings is None:
+        return "ships as it is"
+    label = CODECS[settings.codec].words(settings.quality)
+    return f"ships as {label}, {rate_text(recipe.rate, recipe.channels)}, {recipe.seconds:.2f} s"
+
+
 def _sound(plan: Plan, facts: AudioFacts, recipe: SoundRecipe, place: int, weighs: str) -> OtherFacts:
     said = [
         f"{recipe.role.label}: {recipe.reason}",
@@ -67,12 +88,8 @@ def _sound(plan: Plan, facts: AudioFacts, recipe: SoundRecipe, place: int, weigh
         if settings.silence is not None:
             start, _ = heard_seconds(facts.envelope, facts.step, facts.seconds, settings.silence)
         kept = start / facts.seconds, min(1.0, (start + recipe.seconds) / facts.seconds)
-        label = CODECS[settings.codec].words(settings.quality)
-        steps.append(f"ships as {label}, {rate_text(recipe.rate, recipe.channels)}, {recipe.seconds:.2f} s")
-    elif steps:
-        steps.append("ships as it is: nothing of that would make it smaller")
-    else:
-        steps.append("ships as it is")
+    made = _made_as(recipe)
+    steps.append(f"{made}: nothing of that would make it smaller" if settings is None and steps else made)
     file, decoded = int(plan.others.files[place]), recipe.decoded_bytes
     held = plan.target.sound_storage is SoundStorage.DECODED
     steps.append(weighs)

@@ -17,6 +17,7 @@ from oaktrim.core.formats.catalogue import FORMATS
 from oaktrim.core.pixels.image import Pixels
 from oaktrim.core.plan.breakdown import Grouping, asset_costs, breakdown
 from oaktrim.core.plan.checks import label_of
+from oaktrim.core.plan.otherfacts import ships_as
 from oaktrim.core.plan.report import Survey, ships_at
 from oaktrim.core.plan.resolve import Plan, resolve
 from oaktrim.core.plan.status import BudgetStatus, limits_of
@@ -130,6 +131,7 @@ def as_html(found: Survey, picture: Callable[[int], Pixels | None]) -> bytes:
         "unlisted": len(found.findings) - len(listed),
         "columns": [plan.target.name for plan in found.plans],
         "rows": [_row(found, row) for row in found.rows],
+        "others": [_other(found, place) for place in found.others],
         "families": [family.value for family in Family],
     }
     environment = Environment(autoescape=True, undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True)
@@ -144,13 +146,7 @@ def _row(found: Survey, row: int) -> dict[str, Any]:
         width, height, _, name = ships_at(plan, row)
         memory, package = int(plan.footprint.memory[row]), int(plan.package[row])
         targets.append(
-            {
-                "ships": f"{size_text(int(str(width)), int(str(height)))} {FORMATS[str(name)].label}",
-                "memory": bytes_text(memory),
-                "memory_bytes": memory,
-                "package": bytes_text(package),
-                "package_bytes": package,
-            }
+            _cells(f"{size_text(int(str(width)), int(str(height)))} {FORMATS[str(name)].label}", memory, package)
         )
     role = found.inventory.roles[row].role
     return {
@@ -159,4 +155,29 @@ def _row(found: Survey, row: int) -> dict[str, Any]:
         "size": size_text(texture.width, texture.height),
         "pixels": texture.width * texture.height,
         "targets": targets,
+    }
+
+
+def _other(found: Survey, place: int) -> dict[str, Any]:
+    row, first = found.inventory.others[place], found.plans[0].others.recipes
+    recipe = first.get(row.path)
+    return {
+        "path": row.path,
+        "role": row.family.value if recipe is None else recipe.role.label,
+        "size": bytes_text(row.bytes),
+        "bytes": row.bytes,
+        "targets": [
+            _cells(ships_as(p, place), int(p.others.sounds[place]), int(p.others.package[place])) for p in found.plans
+        ],
+    }
+
+
+def _cells(ships: str, memory: int, package: int) -> dict[str, Any]:
+    """Return what a table says of something on one target."""
+    return {
+        "ships": ships,
+        "memory": bytes_text(memory),
+        "memory_bytes": memory,
+        "package": bytes_text(package),
+        "package_bytes": package,
     }

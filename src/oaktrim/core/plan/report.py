@@ -16,6 +16,7 @@ from oaktrim.core.plan.cuts import Cut
 from oaktrim.core.plan.excerpts import measure_excerpts, missing_excerpts
 from oaktrim.core.plan.formatrules import Rules
 from oaktrim.core.plan.modelsizes import measure_models, untried_models
+from oaktrim.core.plan.otherfacts import ships_as
 from oaktrim.core.plan.packing import CompressionRatios, Measured, measure_ratios
 from oaktrim.core.plan.query import Assets, select
 from oaktrim.core.plan.resolve import Plan, missing_of, resolve
@@ -55,6 +56,12 @@ class Survey:
         """The textures that the filter lets through."""
         textures = self.inventory.textures
         return [row for row, t in enumerate(textures) if self.kept is None or t.path in self.kept]
+
+    @property
+    def others(self) -> list[int]:
+        """The places of the meshes, clips and sounds that the filter lets through."""
+        rows = enumerate(self.inventory.others)
+        return [place for place, row in rows if self.kept is None or row.path in self.kept]
 
     @property
     def checked(self) -> dict[str, int]:
@@ -156,9 +163,7 @@ def rules_of(plan: Plan, row: int) -> list[str]:
 def as_json(found: Survey) -> bytes:
     """Return the survey as JSON of schema `oak-trim.survey/1`."""
     inventory, plans = found.inventory, found.plans
-    codes: dict[str, list[str]] = {}
-    for finding in found.findings:
-        codes.setdefault(finding.path, []).append(finding.code)
+    codes = _codes(found)
     document = {
         "schema": SCHEMA,
         "root": shown(inventory.root),
@@ -183,7 +188,7 @@ def as_json(found: Survey) -> bytes:
             }
             for row, texture in ((row, inventory.textures[row]) for row in found.rows)
         ],
-        "others": [_other(plans, place) for place in _others_kept(found)],
+        "others": [_other(plans, place, codes) for place in found.others],
         "findings": [
             {
                 "code": finding.code,
@@ -206,12 +211,15 @@ def as_json(found: Survey) -> bytes:
     return msgspec.json.format(msgspec.json.encode(document), indent=1) + b"\n"
 
 
-def _others_kept(found: Survey) -> list[int]:
-    rows = enumerate(found.inventory.others)
-    return [place for place, row in rows if found.kept is None or row.path in found.kept]
+def _codes(found: Survey) -> dict[str, list[str]]:
+    """Return the codes of the findings of each path."""
+    codes: dict[str, list[str]] = {}
+    for finding in found.findings:
+        codes.setdefault(finding.path, []).append(finding.code)
+    return codes
 
 
-def _other(plans: tuple[Plan, ...], place: int) -> dict[str, object]:
+def _other(plans: tuple[Plan, ...], place: int, codes: Mapping[str, list[str]]) -> dict[str, object]:
     """Return what a mesh, a clip or a sound is, and what it weighs on each target."""
     row = plans[0].inventory.others[place]
 
@@ -227,27 +235,36 @@ def _other(plans: tuple[Plan, ...], place: int) -> dict[str, object]:
     first = recipes[0][1]
     if first is not None:
         told["role"] = first.role.value
-    return told | {"files": on("files"), "package": on("package"), "memory": on("sounds"), "settings": made}
+    told |= {"files": on("files"), "package": on("package"), "memory": on("sounds"), "settings": made}
+    return told | {"findings": codes.get(row.path, [])}
 
 
-def as_csv(found: Survey) -> str:
-    """Return one row a texture, with a column of memory, package and shipped size for each target."""
+def as_csv(found: Survey) -> bytes:
+    """Return one row a texture, mesh, clip and sound, with columns of what it ships as and weighs on each target.
+
+    What only textures have is empty in the other rows.
+    """
     inventory, plans = found.inventory, found.plans
-    codes: dict[str, list[str]] = {}
-    for finding in found.findings:
-        codes.setdefault(finding.path, []).append(finding.code)
+    codes = _codes(found)
     out = io.StringIO()
     writer = csv.writer(out, lineterminator="\n")
-    head = ["path", "width", "height", "channels", "bit_depth", "role"]
+    head = ["path", "family", "width", "height", "channels", "bit_depth", "role"]
     for plan in plans:
         head += [f"{plan.target.id}_{what}" for what in ("memory", "package", "ships_at", "format")]
     writer.writerow([*head, "findings"])
     for row in found.rows:
         texture = inventory.textures[row]
-        line: list[object] = [texture.path, texture.width, texture.height, texture.channels, texture.bit_depth]
-        line.append(inventory.roles[row].role.value)
+        line: list[object] = [texture.path, inventory.families[row]]
+        line += [texture.width, texture.height, texture.channels, texture.bit_depth, inventory.roles[row].role.value]
         for plan in plans:
             width, height, _, name = ships_at(plan, row)
             line += [int(plan.footprint.memory[row]), int(plan.package[row]), f"{width}x{height}", name]
         writer.writerow([*line, " ".join(codes.get(texture.path, []))])
-    return out.getvalue()
+    for place in found.others:
+        other = inventory.others[place]
+        recipe = plans[0].others.recipes.get(other.path)
+        line = [other.path, other.family.value, "", "", "", "", "" if recipe is None else recipe.role.value]
+        for plan in plans:
+            line += [int(plan.others.sounds[place]), int(plan.others.package[place]), "", ships_as(plan, place)]
+        writer.writerow([*line, " ".join(codes.get(other.path, []))])
+    return out.getvalue().encode("utf-8", "backslashreplace")

@@ -237,14 +237,14 @@ class SurveyBench(Bench):
             self.write_csv(found)
 
     def write_csv(self, file: str) -> None:
-        """Write the textures that the filter shows as CSV."""
+        """Write what the filter shows as CSV."""
         session = self._session
         assert session.inventory is not None
         shown = (self.model.row_at(place) for place in range(self.model.rowCount()))
         kept = frozenset(session.asset_path(asset) for asset in shown if asset >= 0)
         plans = tuple(session.plan(target.id) for target in session.targets)
         try:
-            write_atomic(Path(file), as_csv(Survey(session.inventory, plans, (), kept=kept)).encode())
+            write_atomic(Path(file), as_csv(Survey(session.inventory, plans, (), kept=kept)))
         except OakTrimError as error:
             session.failed.emit(error)
 
