@@ -15,7 +15,7 @@ from oaktrim.cli.sources import Source, source_at, weigh_source
 from oaktrim.cli.survey import print_findings, status_text
 from oaktrim.cli.tables import console, table
 from oaktrim.core.plan.status import limits_of
-from oaktrim.core.survey.cache import cache_folder
+from oaktrim.core.settings import cache_folder
 from oaktrim.demo.heronmere import make_demo
 
 

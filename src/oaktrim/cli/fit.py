@@ -15,7 +15,7 @@ from oaktrim.core.codecs.effort import Effort
 from oaktrim.core.errors import shown
 from oaktrim.core.job.document import save_job
 from oaktrim.core.makers.build import survey_tree
-from oaktrim.core.plan.packing import CompressionRatios, Measured
+from oaktrim.core.plan.packing import CompressionRatios, measured_before
 from oaktrim.core.plan.query import Assets, select
 from oaktrim.core.plan.resolve import Plan, resolve
 from oaktrim.core.plan.verdict import findings_of
@@ -120,7 +120,7 @@ def fit(
         raise fail(f"{target.name} has no limit in bytes; give one with --line")
     cache = SurveyCache()
     inventory = run(survey_tree(source.root, source.job.scan_settings, source.job.build_spec, cache)).inventory
-    ratios = CompressionRatios(inventory).merged(Measured(cache.measured()))
+    ratios = CompressionRatios(inventory).merged(measured_before(cache))
     demand = look(source, inventory, (target,)).get(target.id)
     plan = resolve(inventory, target, source.job.cuts, ratios, source.job.rules, demand)
     locked = locked_by(plan, locks)

@@ -1,4 +1,4 @@
-"""What a person sets once for all jobs: `settings.toml` in the user's settings folder."""
+"""What a person sets once for all jobs: `settings.toml` in the user's settings folder, and where all else is kept."""
 
 from __future__ import annotations
 
@@ -44,6 +44,11 @@ class Settings(msgspec.Struct, frozen=True):
     def cache_bytes(self) -> int:
         """How many bytes surveys may keep."""
         return parse_bytes(self.cache_limit)
+
+
+def cache_folder() -> Path:
+    """Return the folder for everything that can be made again."""
+    return Path(platformdirs.user_cache_dir("oak-trim"))
 
 
 def settings_file() -> Path:

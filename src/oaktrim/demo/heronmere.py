@@ -25,7 +25,7 @@ from oaktrim.core.pixels.codes import Transfer
 from oaktrim.core.pixels.image import Image
 from oaktrim.core.pixels.levels import build_mip_chain
 from oaktrim.core.progress import Progress, Task, finish, map_unordered
-from oaktrim.core.survey.cache import cache_folder
+from oaktrim.core.settings import cache_folder
 from oaktrim.demo.brush import codes, noise, ramp
 from oaktrim.demo.cuts import demo_cuts, demo_makers, demo_sightlines
 from oaktrim.demo.faults import faulty, wide_profile

@@ -15,7 +15,7 @@ from oaktrim.core.pixels.resample import Filter
 from oaktrim.core.plan.cuts import Cap, Cut, Drop, SetEffort, SetErrorMetric, SetFilter, SetFormat, SetLevels
 from oaktrim.core.plan.forecast import kinds
 from oaktrim.core.plan.ladder import ladder_of
-from oaktrim.core.plan.packing import CompressionRatios, measure_ratios
+from oaktrim.core.plan.packing import CompressionRatios, measure_ratios, measured_before
 from oaktrim.core.plan.resolve import missing_of, resolve
 from oaktrim.core.plan.status import limits_of
 from oaktrim.core.progress import finish
@@ -168,6 +168,9 @@ def test_package_estimates_are_really_packed(tmp_path, cache):
     assert len(measured.ratios) == len(missing)
     ratios = ratios.merged(measured)
     assert missing_of(guessed, ratios) == []
+    assert missing_of(guessed, CompressionRatios(inventory).merged(measured_before(cache))) == [], (
+        "kept for the next time"
+    )
     plan = resolve(inventory, target, (cut,), ratios)
     pieces = cache.sample(inventory.textures[0].content)  # 64 pixels fit in the sample whole
     packed = [encode_level(piece, FORMATS["bc3"], EncodeOptions(Effort.DRAFT)) for piece in pieces[:2]]

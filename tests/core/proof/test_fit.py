@@ -10,7 +10,7 @@ from oaktrim.core.formats.catalogue import FORMATS
 from oaktrim.core.job.document import new_job
 from oaktrim.core.plan.cuts import Cap, SetEffort, SetFormat, SetLoss, thing_of
 from oaktrim.core.plan.formatrules import FormatRule, Rules
-from oaktrim.core.plan.packing import CompressionRatios, Measured
+from oaktrim.core.plan.packing import CompressionRatios, measured_before
 from oaktrim.core.plan.resolve import resolve
 from oaktrim.core.progress import finish
 from oaktrim.core.proof.fit import Basis, Fit, fit, propose, why, with_fit
@@ -46,7 +46,7 @@ def art(tmp_path_factory):
 
 def proposed(root, cache, limits, locked=(), floors=None, effort=None):
     inventory = finish(scan(root, new_job(root).scan_settings, cache))
-    ratios = CompressionRatios(inventory).merged(Measured(cache.measured()))
+    ratios = CompressionRatios(inventory).merged(measured_before(cache))
     plan = resolve(inventory, TARGET, (), ratios)
     column = np.array([texture.path in locked for texture in inventory.textures])
     return plan, finish(propose(plan, ratios, cache, limits, column, Bounds(floors or {}), effort=effort))
@@ -267,7 +267,7 @@ def build(tmp_path_factory):
 
 def fitted(root, cache, limits, exchange, locked=False):
     inventory = finish(scan(root, new_job(root).scan_settings, cache))
-    ratios = CompressionRatios(inventory).merged(Measured(cache.measured()))
+    ratios = CompressionRatios(inventory).merged(measured_before(cache))
     plan = resolve(inventory, TARGET, (), ratios)
     column = np.full(len(inventory.textures), locked)
     found = finish(propose(plan, ratios, cache, limits, column, Bounds(exchange=exchange)))

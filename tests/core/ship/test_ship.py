@@ -21,7 +21,7 @@ from oaktrim.core.pixels.levels import build_mip_chain
 from oaktrim.core.pixels.metrics import psnr_rgb
 from oaktrim.core.pixels.resample import resample
 from oaktrim.core.plan.cuts import Cap, Cut, Drop, SetErrorMetric, SetFormat
-from oaktrim.core.plan.packing import CompressionRatios, Measured
+from oaktrim.core.plan.packing import CompressionRatios, measured_before
 from oaktrim.core.plan.resolve import resolve
 from oaktrim.core.progress import finish
 from oaktrim.core.ship.run import ship
@@ -107,7 +107,7 @@ def test_what_was_measured_is_what_ships_to_the_byte(art, tmp_path):
     # A later run, and a later survey, know it without packing again.
     again = finish(ship(plan, tmp_path / "out")).manifest
     assert (again.models, again.sounds) == (shipped.manifest.models, shipped.manifest.sounds)
-    later = CompressionRatios(finish(scan(art, cache=cache))).merged(Measured(cache.measured()))
+    later = CompressionRatios(finish(scan(art, cache=cache))).merged(measured_before(cache))
     assert resolve(inventory, target, cuts, later).all_measured
 
 

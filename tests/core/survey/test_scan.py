@@ -5,6 +5,7 @@ import os
 
 import numpy as np
 import pytest
+import soundfile
 
 from oaktrim.core.errors import FileError
 from oaktrim.core.progress import finish
@@ -128,6 +129,28 @@ def test_what_is_known_is_not_read_again(tmp_path, cache, monkeypatch):
     assert again.textures[1].width == 16
     cache.file.write_bytes(b"not a database at all" * 100)
     assert finish(scan(root, cache=cache)).textures == again.textures
+
+
+def test_a_fresh_checkout_is_told_by_its_bytes(tmp_path, cache, monkeypatch):
+    """Its files have other times; only what holds other bytes is read, also where it has as many."""
+    root = tmp_path / "art"
+    for name in ("a.bmp", "b.bmp"):
+        put(root, name)
+    soundfile.write(root / "hum.wav", np.sin(np.arange(4000)) / 2, 8000)
+    first = finish(scan(root, cache=cache))
+    put(root, "b.bmp", busy(64, 64, 3, seed=9).pixels)
+    for number, file in enumerate(sorted(root.iterdir())):
+        os.utime(file, (1_000_000 + number, 1_000_000 + number))
+    read = []
+    real = module.tell
+    monkeypatch.setattr(module, "tell", lambda seen, *rest: read.append(seen.path) or real(seen, *rest))
+    again = finish(scan(root, cache=cache))
+    assert read == ["b.bmp"]
+    assert (again.textures[0].content, again.textures[0].file_time) == (first.textures[0].content, 1_000_000 * 10**9)
+    assert again.textures[1].content != first.textures[1].content
+    assert again.audio[0].content == first.audio[0].content
+    read.clear()
+    assert finish(scan(root, cache=cache)).textures == again.textures and not read
 
 
 def test_a_stopped_survey_keeps_what_it_read(tmp_path, cache):

@@ -11,7 +11,8 @@ from oaktrim.core.progress import finish
 from oaktrim.core.survey import scan as module
 from oaktrim.core.survey import worker
 from oaktrim.core.survey.cache import SurveyCache
-from oaktrim.core.survey.scan import scan, walk
+from oaktrim.core.survey.scan import scan
+from oaktrim.core.survey.walk import walk
 from oaktrim.core.survey.worker import Workers
 from tests.kit.models import rich_model
 from tests.kit.trees import put, surveyed, write_model

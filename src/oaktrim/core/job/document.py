@@ -27,8 +27,9 @@ from oaktrim.core.sight.sightlines import Sightlines
 from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.survey.pixelkinds import PixelKind
 from oaktrim.core.survey.roles import DEFAULT_PATTERNS, Role, RoleChoice, RolePattern
-from oaktrim.core.survey.scan import DEFAULT_IGNORE, ScanSettings, fault_of_ignore
+from oaktrim.core.survey.scan import ScanSettings
 from oaktrim.core.survey.soundroles import SoundPattern, SoundRole
+from oaktrim.core.survey.walk import DEFAULT_IGNORE, fault_of_ignore
 from oaktrim.core.targets.target import Target, shipped_targets, target_named
 
 Named = TypeVar("Named", bound=Maker)

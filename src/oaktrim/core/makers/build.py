@@ -16,11 +16,12 @@ from oaktrim.core.progress import Progress, Task
 from oaktrim.core.survey.cache import SurveyCache, packed_sample
 from oaktrim.core.survey.derived import Derivation, Sources
 from oaktrim.core.survey.facts import ModelFacts, TextureFacts
-from oaktrim.core.survey.inventory import Inventory, Unreadable
+from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.survey.products import ProductStore
 from oaktrim.core.survey.read import made_facts, made_model_facts
 from oaktrim.core.survey.roles import RoleChoice, RolePattern
 from oaktrim.core.survey.scan import ScanSettings, remembered, scan
+from oaktrim.core.survey.walk import Unreadable
 
 _LOG = logging.getLogger(__name__)
 

@@ -70,6 +70,16 @@ class Measured:
         return bool(self.sizes or self.ratios)
 
 
+def measured_before(cache: SurveyCache) -> Measured:
+    """Return all that was measured and kept, of whatever inventory."""
+    ratios = {}
+    for recipe, share in cache.shares().items():
+        content, name, scale, method = recipe.split(" ")
+        if name in FORMAT_INDEX:
+            ratios[content, FORMAT_INDEX[name], int(scale), method] = share
+    return Measured(cache.measured(), ratios)
+
+
 class CompressionRatios:
     """Packed over plain bytes of each texture of an inventory, by format, scale and packing method.
 
@@ -175,7 +185,7 @@ class CompressionRatios:
 
 
 def measure_ratios(inventory: Inventory, keys: Iterable[Key], cache: SurveyCache) -> Task[Measured]:
-    """Measure shares on the kept samples, on all cores; each step says what became known."""
+    """Measure shares on the kept samples, on all cores, and keep them in the cache; each step says what became known."""
     by_row: dict[int, list[Key]] = {}
     for key in keys:
         by_row.setdefault(key[0], []).append(key)
@@ -196,9 +206,14 @@ def measure_ratios(inventory: Inventory, keys: Iterable[Key], cache: SurveyCache
         )
 
     ratios: dict[tuple[str, int, int, str], float] = {}
-    for done, (_, found) in enumerate(map_unordered(work, listed), 1):
-        ratios |= found.ratios
-        yield Progress(done, len(listed), "packing samples", found)
+    try:
+        for done, (_, found) in enumerate(map_unordered(work, listed), 1):
+            ratios |= found.ratios
+            yield Progress(done, len(listed), "packing samples", found)
+    finally:
+        cache.keep_shares(
+            {f"{content} {_NAMES[place]} {scale} {method}": r for (content, place, scale, method), r in ratios.items()}
+        )
     return Measured(ratios=ratios)
 
 

@@ -17,7 +17,7 @@ from oaktrim.core.plan.excerpts import measure_excerpts, missing_excerpts
 from oaktrim.core.plan.formatrules import Rules
 from oaktrim.core.plan.modelsizes import measure_models, untried_models
 from oaktrim.core.plan.otherfacts import ships_as
-from oaktrim.core.plan.packing import CompressionRatios, Measured, measure_ratios
+from oaktrim.core.plan.packing import CompressionRatios, measure_ratios, measured_before
 from oaktrim.core.plan.query import Assets, select
 from oaktrim.core.plan.resolve import Plan, missing_of, resolve
 from oaktrim.core.plan.status import BudgetStatus, limits_of
@@ -107,7 +107,7 @@ def survey(
     checks : what the job says of findings
     """
     ratios = CompressionRatios(inventory)
-    ratios = ratios.merged(Measured(cache.measured()))
+    ratios = ratios.merged(measured_before(cache))
     seen = demands or {}
     plans = [resolve(inventory, target, cuts, ratios, rules, seen.get(target.id)) for target in targets]
     missing = [key for plan in plans for key in missing_of(plan, ratios)]

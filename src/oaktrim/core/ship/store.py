@@ -19,8 +19,8 @@ from oaktrim.core.errors import FileError
 from oaktrim.core.files.atomic import write_atomic
 from oaktrim.core.formats.catalogue import FORMATS
 from oaktrim.core.pixels.codes import Transfer
-from oaktrim.core.settings import load_settings
-from oaktrim.core.survey.cache import SurveyCache, cache_folder
+from oaktrim.core.settings import cache_folder, load_settings
+from oaktrim.core.survey.cache import SurveyCache
 
 # Raised whenever textures are made in another way outside of kernels, whose own state counts too.
 _VERSION = 1

@@ -15,36 +15,31 @@ from typing import Any, TypeVar
 import lz4.frame
 import msgspec
 import numpy as np
-import platformdirs
 
 from oaktrim.core.codecs.state import encoding_state
 from oaktrim.core.pixels.codes import Transfer
 from oaktrim.core.pixels.image import CHANNEL_NAMES, Image, Pixels
-from oaktrim.core.settings import load_settings
+from oaktrim.core.settings import cache_folder, load_settings
 from oaktrim.core.survey.facts import FileFacts, TextureFacts
 from oaktrim.core.survey.sample import Sample
 
 _LOG = logging.getLogger(__name__)
 # Raised whenever facts, samples or pictures are made in another way: the file's name says it, and files of older versions go.
-_VERSION = 20
+_VERSION = 21
 _TABLES = """
 create table if not exists facts (root text, path text, facts blob, primary key (root, path)) without rowid;
 create table if not exists sample (content text primary key, pieces blob, thumbnail blob, kept integer);
 create table if not exists sizes (recipe text primary key, bytes integer, kernels text) without rowid;
+create table if not exists shares (recipe text primary key, share real, kernels text) without rowid;
 create table if not exists steps (recipe text primary key, steps real, kernels text) without rowid;
 create table if not exists tree (root text primary key, seen blob) without rowid;
 create table if not exists made (content text primary key, facts blob) without rowid;
 """
 _STEM = "survey"
-# Folders beside it, of textures and of what makers made.
-_PARTS = ("made", "products")
+# Folders beside it: of textures, of what makers made, and of checks.
+_PARTS = ("made", "products", "checks")
 _KEEP_SAMPLE = "insert or replace into sample values (?, ?, ?, ?)"
 T = TypeVar("T")
-
-
-def cache_folder() -> Path:
-    """Return the folder for everything that can be made again."""
-    return Path(platformdirs.user_cache_dir("oak-trim"))
 
 
 class _Piece(msgspec.Struct, array_like=True):
@@ -243,6 +238,14 @@ class SurveyCache:
         """Keep packed sizes by recipe."""
         self._keep("insert or replace into sizes values (?, ?, ?)", sizes, encoding_state())
 
+    def shares(self) -> dict[str, float]:
+        """Return packed over plain bytes of samples as these kernels make them, by recipe."""
+        return self._known("select recipe, share from shares where kernels = ?")
+
+    def keep_shares(self, shares: Mapping[str, float]) -> None:
+        """Keep packed over plain bytes by recipe."""
+        self._keep("insert or replace into shares values (?, ?, ?)", shares, encoding_state())
+
     def losses(self) -> dict[str, float]:
         """Return how far what these kernels make was seen to differ from its sources, by recipe."""
         return self._known("select recipe, steps from steps where kernels = ?")
@@ -293,7 +296,7 @@ def _trim(connection: sqlite3.Connection, limit: int) -> int:
         lost = connection.execute(f"delete from sample where rowid in ({oldest})").rowcount
         if not lost:
             # Only facts are left, which are small: they begin anew.
-            for table in ("facts", "tree", "sizes", "steps", "made"):
+            for table in ("facts", "tree", "sizes", "shares", "steps", "made"):
                 connection.execute(f"delete from {table}")
             break
         gone += lost

@@ -250,7 +250,7 @@ class ModelFacts(msgspec.Struct, frozen=True, array_like=True, gc=False):
         each puts in the place of others, by name
     vertices : what is known of its vertex data; held : why it can only ship as it is, empty where it can be trimmed
     mesh_bytes : of the model and its buffers, less what its clips and images take
-    content : hash of the geometry, which is all but its images
+    content : hash of the geometry, which is all but its images; whole : of all bytes that it was read from
     packed : packed over plain bytes of a piece of the geometry, by packing method
     """
 
@@ -275,6 +275,7 @@ class ModelFacts(msgspec.Struct, frozen=True, array_like=True, gc=False):
     variants: dict[str, tuple[int, ...]] = {}
     vertices: VertexFacts = VertexFacts()
     held: str = ""
+    whole: str = ""
 
 
 class FileFacts(msgspec.Struct, frozen=True, array_like=True, gc=False):
@@ -287,3 +288,17 @@ class FileFacts(msgspec.Struct, frozen=True, array_like=True, gc=False):
     audio: AudioFacts | None = None
     model: ModelFacts | None = None
     errors: tuple[tuple[str, str], ...] = ()
+
+    @property
+    def content(self) -> str:
+        """The hash of the file's bytes, where it is a picture or a sound that can be read; else empty."""
+        if self.audio is not None:
+            return self.audio.content
+        alone = self.model is None and len(self.textures) == 1
+        return self.textures[0].content if alone else ""
+
+    def at_time(self, file_time: int) -> FileFacts:
+        """Return the same facts of a picture or sound whose file has another time."""
+        textures = tuple(msgspec.structs.replace(texture, file_time=file_time) for texture in self.textures)
+        audio = None if self.audio is None else msgspec.structs.replace(self.audio, file_time=file_time)
+        return msgspec.structs.replace(self, file_time=file_time, textures=textures, audio=audio)

@@ -31,18 +31,11 @@ from oaktrim.core.survey.roles import (
     role_of_slots,
     slot_words,
 )
+from oaktrim.core.survey.walk import Unreadable
 from oaktrim.core.targets.footprint import FORMAT_INDEX
 from oaktrim.core.targets.lines import Counts
 
 _KINDS: dict[str, Any] = {"int": np.int64, "float": np.float64, "bool": np.bool_, "str": np.str_}
-
-
-@dataclass(frozen=True)
-class Unreadable:
-    """A file that was to be surveyed and could not be, and why."""
-
-    path: str
-    error: str
 
 
 @dataclass(frozen=True)

@@ -45,6 +45,7 @@ from oaktrim.core.survey.modelparts import Parts, parts_of
 from oaktrim.core.survey.packed import PACKINGS, pack_bytes
 from oaktrim.core.survey.places import file_of
 from oaktrim.core.survey.sample import Sample, sample_of
+from oaktrim.core.survey.walk import Seen
 
 _LOOKED_AT = 1 << 18
 _NOT_GLTF = "only glTF is written"
@@ -52,24 +53,6 @@ _NOT_GLTF = "only glTF is written"
 _MANY_CAMERAS = 64
 _CORNERS = np.array([[i, j, k] for i in (0, 1) for j in (0, 1) for k in (0, 1)], np.bool_)
 _ALPHA_SLOTS = (Slot.BASE_COLOUR, Slot.OPACITY, Slot.OTHER)
-
-
-class Seen(msgspec.Struct, frozen=True, gc=False):
-    """A file met on the walk."""
-
-    path: str
-    place: str
-    file_bytes: int
-    file_time: int
-
-    @property
-    def stamp(self) -> tuple[int, int]:
-        """What tells that the file has changed."""
-        return self.file_bytes, self.file_time
-
-    @property
-    def file(self) -> Path:
-        return Path(self.place)
 
 
 Samples = dict[str, Sample]
@@ -80,6 +63,11 @@ Reader = Callable[[Seen, Path, int, bool], tuple[FileFacts, Samples]]
 def reader_for(path: str) -> Reader | None:
     """Return what reads a file of this name, or None for those that the survey passes over."""
     return _READERS.get(path[path.rfind(".") :].lower())
+
+
+def is_read(path: str) -> bool:
+    """Say whether the survey reads a file of this name."""
+    return reader_for(path) is not None
 
 
 def _bytes_of(seen: Seen) -> bytes:
@@ -254,6 +242,7 @@ def _model_facts(
         variants=parts.variants,
         vertices=parts.vertices,
         held=parts.held,
+        whole=content_hash(data, *(place.read_file(name) for name, _, _ in files)),
     )
 
 

@@ -3,26 +3,23 @@
 from __future__ import annotations
 
 import os
-import re
-from collections.abc import Callable, Generator, Iterator
+from collections.abc import Generator, Iterator
 from dataclasses import dataclass
-from operator import attrgetter
 from pathlib import Path
 
-import pathspec
-
-from oaktrim.core.errors import FileError, os_fault, shown
+from oaktrim.core.errors import FileError
 from oaktrim.core.fields import MAX_PIXELS
+from oaktrim.core.files.atomic import content_hash, read_bytes
 from oaktrim.core.progress import Progress, Task, map_unordered
 from oaktrim.core.survey.cache import PackedSample, SurveyCache, TreeSeen
 from oaktrim.core.survey.facts import FileFacts
-from oaktrim.core.survey.inventory import Inventory, Unreadable
+from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.survey.ownership import link
-from oaktrim.core.survey.read import Seen, reader_for
+from oaktrim.core.survey.read import is_read
 from oaktrim.core.survey.roles import DEFAULT_PATTERNS, RoleChoice, RolePattern
+from oaktrim.core.survey.walk import DEFAULT_IGNORE, Seen, Unreadable, walk
 from oaktrim.core.survey.worker import ReadResult, Workers, tell
 
-DEFAULT_IGNORE = (".*", "__pycache__/")
 # A tree of fewer files is walked before anybody has looked at it.
 _WORTH_REMEMBERING = 5000
 # Processes take a second or two to start: what is worth that, in files or in their bytes.
@@ -54,62 +51,6 @@ class ScanSettings:
         return f"{self.max_pixels} {self.ignore!r}"
 
 
-def fault_of_ignore(pattern: str) -> str:
-    """Say what is wrong with a pattern of paths to leave out; empty where nothing is."""
-    try:
-        pathspec.GitIgnoreSpec.from_lines([pattern])
-    except (ValueError, re.error):
-        return f"{pattern!r} is not a pattern as in a .gitignore file"
-    return ""
-
-
-def _ignored(patterns: tuple[str, ...]) -> Callable[[str], bool]:
-    """Return what says whether a path is left out; most fit no pattern at all, and one expression tells that quickly."""
-    spec = pathspec.GitIgnoreSpec.from_lines(patterns)
-    parts = [
-        pattern.regex.pattern.replace("(?P<ps_d>", "(?:") for pattern in spec.patterns if pattern.regex is not None
-    ]
-    near = re.compile("|".join(parts) or "(?!)").match
-    return lambda path: near(path) is not None and spec.match_file(path)
-
-
-def walk(root: Path, ignore: tuple[str, ...], unreadable: list[Unreadable]) -> Iterator[Seen]:
-    """Yield the files below the root in the order of their names; links to folders are not followed.
-
-    Raises
-    ------
-    FileError : the root itself cannot be read
-    """
-    ignored = _ignored(ignore)
-    pending = [(str(root), "")]
-    while pending:
-        folder, prefix = pending.pop()
-        try:
-            with os.scandir(folder) as entries:
-                rows = sorted(entries, key=attrgetter("name"))
-        except OSError as error:
-            if not prefix:
-                raise FileError(root, f"cannot be read: {os_fault(error)}") from error
-            unreadable.append(Unreadable(prefix.rstrip("/"), f"the folder cannot be read: {os_fault(error)}"))
-            continue
-        folders = []
-        for entry in rows:
-            path = prefix + shown(entry.name)
-            try:
-                if entry.is_dir(follow_symlinks=False):
-                    if not ignored(path + "/"):
-                        folders.append((entry.path, path + "/"))
-                elif not ignored(path):
-                    if entry.is_symlink() and Path(entry.path).is_dir():
-                        continue
-                    facts = entry.stat()
-                    yield Seen(path, entry.path, facts.st_size, facts.st_mtime_ns)
-            except OSError as error:
-                if reader_for(path) is not None:
-                    unreadable.append(Unreadable(path, os_fault(error)))
-        pending.extend(reversed(folders))
-
-
 def _same(kept: FileFacts | None, seen: Seen, stamps: dict[str, tuple[int, int]]) -> bool:
     """Say whether a file, and those that it was read with, are as the cache knows them."""
     if kept is None or (kept.file_bytes, kept.file_time) != seen.stamp:
@@ -123,7 +64,7 @@ def _known(known: dict[str, FileFacts], all_seen: list[Seen]) -> tuple[dict[str,
     found: dict[str, FileFacts] = {}
     fresh: list[Seen] = []
     for seen in all_seen:
-        if reader_for(seen.path) is not None:
+        if is_read(seen.path):
             kept = known.get(seen.path)
             if kept is not None and _same(kept, seen, stamps):
                 found[seen.path] = kept
@@ -132,13 +73,34 @@ def _known(known: dict[str, FileFacts], all_seen: list[Seen]) -> tuple[dict[str,
     return found, fresh
 
 
+def _same_bytes(known: dict[str, FileFacts], changed: list[Seen], threads: int | None) -> Task[dict[str, FileFacts]]:
+    """Return the facts of pictures and sounds whose files have another time and the same bytes, by path, with the new times."""
+    asked = [(seen, known[seen.path]) for seen in changed if seen.path in known]
+    asked = [(seen, kept) for seen, kept in asked if kept.content and kept.file_bytes == seen.file_bytes]
+
+    def work(row: tuple[Seen, FileFacts]) -> FileFacts | None:
+        seen, kept = row
+        try:
+            same = content_hash(read_bytes(seen.file)) == kept.content
+        except FileError:
+            return None
+        return kept.at_time(seen.file_time) if same else None
+
+    found = {}
+    for done, (position, facts) in enumerate(map_unordered(work, asked, threads), 1):
+        if facts is not None:
+            found[facts.path] = facts
+        yield Progress(done, len(asked), asked[position][0].path)
+    return found
+
+
 def scan(
     root: Path, settings: ScanSettings = ScanSettings(), cache: SurveyCache | None = None, threads: int | None = None
 ) -> Task[Inventory]:
     """Survey a tree.
 
-    Files whose size and time are as the cache knows them are not read again. A file that cannot be read is listed
-    with its error, and the survey goes on.
+    Files whose size and time are as the cache knows them are not read again; those that only have another time, as after a
+    fresh checkout, are told by their bytes. A file that cannot be read is listed with its error, and the survey goes on.
 
     Raises
     ------
@@ -147,9 +109,13 @@ def scan(
     root = Path(os.path.abspath(root))
     unreadable: list[Unreadable] = []
     yield Progress(0, 0, "looking for files")
-    all_seen = list(walk(root, settings.ignore, unreadable))
-    found, fresh = _known({} if cache is None else cache.facts(root), all_seen)
-    new: list[FileFacts] = []
+    all_seen = list(walk(root, settings.ignore, unreadable, is_read))
+    known = {} if cache is None else cache.facts(root)
+    found, changed = _known(known, all_seen)
+    same = yield from _same_bytes(known, changed, threads)
+    found |= same
+    fresh = [seen for seen in changed if seen.path not in same]
+    new: list[FileFacts] = list(same.values())
     samples: dict[str, PackedSample] = {}
 
     def keep() -> None:
@@ -232,7 +198,7 @@ def as_surveyed(root: Path, settings: ScanSettings, cache: SurveyCache) -> bool:
     if seen is None or seen.settings != settings._met_by:
         return False
     unreadable: list[Unreadable] = []
-    all_seen = list(walk(root, settings.ignore, unreadable))
+    all_seen = list(walk(root, settings.ignore, unreadable, is_read))
     if [row.path for row in all_seen] != seen.paths:
         return False
     faults = [(row.path, row.error) for row in unreadable]

@@ -23,7 +23,8 @@ from oaktrim.core.errors import FileError, OakTrimError
 from oaktrim.core.processes import start
 from oaktrim.core.survey.cache import PackedSample, packed_sample
 from oaktrim.core.survey.facts import FileFacts
-from oaktrim.core.survey.read import Seen, reader_for
+from oaktrim.core.survey.read import reader_for
+from oaktrim.core.survey.walk import Seen
 
 _LENGTH = struct.Struct("<I")
 _READY = b"ready"

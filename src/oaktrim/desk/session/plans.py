@@ -11,7 +11,7 @@ from oaktrim.core.job.document import Job
 from oaktrim.core.job.planner import Planner
 from oaktrim.core.plan.checks import Checks
 from oaktrim.core.plan.formatrules import Rules
-from oaktrim.core.plan.packing import CompressionRatios, Measured
+from oaktrim.core.plan.packing import CompressionRatios, Measured, measured_before
 from oaktrim.core.plan.query import Assets
 from oaktrim.core.plan.resolve import Plan, resolve
 from oaktrim.core.plan.verdict import judge_plan
@@ -93,7 +93,7 @@ class Plans(QObject):
     def take_inventory(self, inventory: Inventory) -> None:
         """Begin anew with another inventory, of which all that was measured of the same contents stays known."""
         ratios = CompressionRatios(inventory) if self._ratios is None else self._ratios.moved(inventory)
-        self._ratios = ratios.merged(Measured(self._cache.measured()))
+        self._ratios = ratios.merged(measured_before(self._cache))
         self._findings.clear()
         self.forget_all()
         self._settle.start()
