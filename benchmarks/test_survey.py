@@ -70,6 +70,20 @@ def test_survey(tree, tmp_path, benchmark):
     benchmark.pedantic(lambda: finish(scan(tree, cache=cache)), rounds=1)
 
 
+def test_a_check_of_an_unchanged_tree(tree, tmp_path, benchmark):
+    command = Path(sys.executable).parent / "oak-trim"
+    asked = [command, "check", tree, "--report", tmp_path / "r.xml", "--report", tmp_path / "r.sarif"]
+
+    def check() -> None:
+        subprocess.run(asked, check=False, capture_output=True, env={**os.environ, "XDG_CACHE_HOME": str(tmp_path)})
+
+    first, again = seconds(check, 1), seconds(check, 3)
+    report(
+        f"check {COUNT} files again, with two reports", "the first time", f"{again / first:.4f}x, {again:.2f} s", "2 s"
+    )
+    benchmark.pedantic(check, rounds=1)
+
+
 def test_a_large_job(large, benchmark):
     root, cache = large
     reopened = seconds(lambda: finish(scan(root, cache=cache)), 2)

@@ -24,6 +24,7 @@ PARTS: dict[str, dict[str, Part]] = {
     },
     "Weigh and judge": {
         "survey": Part("survey:survey", "Weigh what is in PATH against the limits of its targets."),
+        "check": Part("check:check", "Say whether PATH may be built, for machines that build.", reads=False),
         "sight": Part("sight:sight", "Say how large each texture needs to be from the sightlines."),
         "station": Part("sight:station", "List, add and remove the sightlines of JOB."),
         "sharing": Part("sharing:sharing", "List near-same textures that one could serve."),

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 
 import click
@@ -13,7 +13,7 @@ from oaktrim.cli.sources import source_at, weigh_source
 from oaktrim.cli.tables import console, table
 from oaktrim.core.errors import shown
 from oaktrim.core.files.atomic import write_atomic
-from oaktrim.core.plan.baseline import Worse, worse_than
+from oaktrim.core.plan.baseline import LimitNow, Worse, read_earlier, worse_than
 from oaktrim.core.plan.page import as_html
 from oaktrim.core.plan.report import Survey, as_csv, as_json, filtered
 from oaktrim.core.plan.resolve import Plan
@@ -61,10 +61,16 @@ def _print_table(found: Survey) -> None:
 
 def print_findings(listed: Sequence[Merged]) -> None:
     """Print findings, two lines each: which file has what, and what it means."""
+    for line in finding_lines(listed):
+        console().print(Text(line))
+
+
+def finding_lines(listed: Sequence[Merged]) -> Iterator[str]:
+    """Yield what is said of findings, two lines each."""
     for finding in listed:
         stake = f", {bytes_text(finding.bytes)} at stake" if finding.bytes else ""
-        console().print(Text(f"{finding.severity.value}: {finding.path}: {finding.code}{stake}"))
-        console().print(Text(f"    {finding.message}"))
+        yield f"{finding.severity.value}: {finding.path}: {finding.code}{stake}"
+        yield f"    {finding.message}"
 
 
 def _print_dearest(found: Survey, plan: Plan) -> None:
@@ -91,7 +97,7 @@ def _page(found: Survey) -> bytes:
     return as_html(found, lambda row: cache.thumbnail(found.inventory.textures[row].content))
 
 
-_WRITERS: dict[str, Callable[[Survey], bytes]] = {
+WRITERS: dict[str, Callable[[Survey], bytes]] = {
     ".html": _page,
     ".csv": as_csv,
     ".json": as_json,
@@ -99,16 +105,26 @@ _WRITERS: dict[str, Callable[[Survey], bytes]] = {
 
 
 def _print_worse(worse: Worse) -> None:
-    out = console()
-    for target, status, was in worse.limits:
-        say = bytes_text if status.line.in_bytes else "{:,}".format
-        then = "not weighed" if was is None else say(was)
-        out.print(
-            Text(f"{target}: {status.line.label} is {say(status.value)}, over {say(status.limit)}; it was {then}")
-        )
+    for row in worse.limits:
+        console().print(Text(limit_line(row)))
     print_findings(worse.findings)
     if not worse.limits and not worse.findings:
-        out.print("Nothing got worse.")
+        console().print("Nothing got worse.")
+
+
+def limit_line(row: LimitNow, compared: bool = True) -> str:
+    """Return what is said of a limit that is passed, by more than it was.
+
+    Parameters
+    ----------
+    compared : with an earlier survey
+    """
+    status = row.status
+    say = bytes_text if status.line.in_bytes else "{:,}".format
+    now = f"{row.target}: {status.line.label} is {say(status.value)}, over {say(status.limit)}"
+    if not compared:
+        return now
+    return f"{now}; it was {'not weighed' if row.was is None else say(row.was)}"
 
 
 @click.command()
@@ -151,15 +167,15 @@ def survey(
     cannot be read. With --baseline: 1 when a total over its limit grew, or an error or a warning is new; else 0.
     Files that cannot be read are listed and do not stop the survey.
     """
-    if report is not None and report.suffix.lower() not in _WRITERS:
-        raise fail(f"{report}: a report ends in {', '.join(_WRITERS)}")
+    if report is not None and report.suffix.lower() not in WRITERS:
+        raise fail(f"{report}: a report ends in {', '.join(WRITERS)}")
     found = weigh_source(source_at(path), targets)
     if wanted:
         found = filtered(found, wanted)
     if report is not None:
-        write_atomic(report, _WRITERS[report.suffix.lower()](found))
+        write_atomic(report, WRITERS[report.suffix.lower()](found))
     if baseline is not None:
-        worse = worse_than(found, baseline)
+        worse = worse_than(found, read_earlier(baseline))
         _print_worse(worse)
         raise SystemExit(EXIT_OVER if worse.grave else 0)
     if form == "json":

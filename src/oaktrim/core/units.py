@@ -46,6 +46,11 @@ def bytes_beside(count: int, stated: str, beside: str) -> str:
     return number if unit == beside.rsplit(maxsplit=1)[-1] else f"{number} {unit}"
 
 
+def counted(number: int, what: str) -> str:
+    """Return a number of things, such as "1 texture" or "4,800 textures"."""
+    return f"{number:,} {what}{'' if number == 1 else 's'}"
+
+
 def decibels_text(value: float | None) -> str:
     """Return a PSNR for people; none and infinity are exact."""
     return "exact" if value is None or isinf(value) else f"{value:.1f} dB"

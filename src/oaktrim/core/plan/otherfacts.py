@@ -10,7 +10,7 @@ from oaktrim.core.sounds.codecs import CODECS, SoundStorage
 from oaktrim.core.sounds.traits import heard_seconds
 from oaktrim.core.survey.facts import CLIP_MARK, AudioFacts, ClipFacts, ModelFacts
 from oaktrim.core.survey.roles import Family
-from oaktrim.core.units import bytes_text, rate_text
+from oaktrim.core.units import bytes_text, counted, rate_text
 
 
 @dataclass(frozen=True)
@@ -125,8 +125,8 @@ def _mesh(model: ModelFacts) -> tuple[str, ...]:
     facts = model.vertices
     named = sorted(facts.attributes.items(), key=lambda row: -row[1])
     lines = [
-        f"{_count(len(model.objects), 'object')}, {sum(o.triangles for o in model.objects):,} triangles, "
-        f"{_count(len(model.materials), 'material')}",
+        f"{counted(len(model.objects), 'object')}, {sum(o.triangles for o in model.objects):,} triangles, "
+        f"{counted(len(model.materials), 'material')}",
         *(f"{name} {bytes_text(size)}{_unused(facts.unused.get(name, 0))}" for name, size in named),
     ]
     if facts.triangles:
@@ -141,10 +141,6 @@ def _unused(size: int) -> str:
     return f", of which {bytes_text(size)} unused" if size else ""
 
 
-def _count(number: int, what: str) -> str:
-    return f"{number} {what}{'' if number == 1 else 's'}"
-
-
 def _mesh_steps(plan: Plan, model: ModelFacts) -> tuple[str, ...]:
     settings = plan.others.models.settings.get(model.path)
     if settings is None:
@@ -153,6 +149,6 @@ def _mesh_steps(plan: Plan, model: ModelFacts) -> tuple[str, ...]:
     lines += ["same materials merged"] if settings.merged else []
     lines += ["triangles in cache order"] if settings.ordered else []
     lines += [f"vertices within {settings.millimetres:g} mm"] if settings.millimetres else []
-    lines += [f"{_count(len(settings.nodes), 'node')} left out"] if settings.nodes else []
+    lines += [f"{counted(len(settings.nodes), 'node')} left out"] if settings.nodes else []
     lines += [f"without {', '.join(settings.variants)}"] if settings.variants else []
     return tuple(lines) or ("its geometry ships as it is",)

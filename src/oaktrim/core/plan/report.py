@@ -28,6 +28,7 @@ from oaktrim.core.survey.demand import Demand
 from oaktrim.core.survey.findings.finding import Severity
 from oaktrim.core.survey.findings.rules import Merged, merge
 from oaktrim.core.survey.inventory import Inventory
+from oaktrim.core.survey.places import file_path
 from oaktrim.core.targets.target import Target
 
 SCHEMA = "oak-trim.survey/1"
@@ -201,6 +202,7 @@ def as_json(found: Survey) -> bytes:
             }
             for finding in found.findings
         ],
+        "contents": contents_of(inventory),
         "unreadable": [{"path": row.path, "error": row.error} for row in inventory.unreadable],
         "made": [
             {"path": path, "kind": making.kind, "inputs": list(making.inputs)}
@@ -209,6 +211,13 @@ def as_json(found: Survey) -> bytes:
         "unmade": [{"path": row.path, "error": row.error} for row in inventory.unmade],
     }
     return msgspec.json.format(msgspec.json.encode(document), indent=1) + b"\n"
+
+
+def contents_of(inventory: Inventory) -> dict[str, str]:
+    """Return a hash of what each surveyed file holds, by its path; of a model with all that it was read with."""
+    textures = {row.path: row.content for row in inventory.textures if file_path(row.path) == row.path}
+    sounds = {row.path: row.content for row in inventory.audio}
+    return textures | sounds | {row.path: row.whole for row in inventory.models}
 
 
 def _codes(found: Survey) -> dict[str, list[str]]:

@@ -11,14 +11,21 @@ from oaktrim.core.errors import FileError, os_fault
 from oaktrim.core.files.atomic import read_bytes
 from oaktrim.core.files.references import ReferenceFolder
 from oaktrim.core.scene.read import parse_images
-from oaktrim.core.survey.facts import IMAGE_MARK
+from oaktrim.core.survey.facts import CLIP_MARK, IMAGE_MARK, NODE_MARK, SCENE_MARK, VARIANT_MARK
 
 _ESCAPED = re.compile(r"\\x([0-9a-f]{2})")
 
 
+def file_path(path: str) -> str:
+    """Return the path of the file that a path in an inventory stands for or in."""
+    for mark in (IMAGE_MARK, CLIP_MARK, NODE_MARK, VARIANT_MARK, SCENE_MARK):
+        path = path.partition(mark)[0]
+    return path
+
+
 def file_of(root: Path, path: str) -> Path:
     """Return the file that a path in an inventory stands for or in, escapes turned back to bytes."""
-    path = path.partition(IMAGE_MARK)[0]
+    path = file_path(path)
     plain = root / path
     if "\\x" not in path or plain.exists():
         return plain
