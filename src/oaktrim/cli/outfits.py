@@ -9,7 +9,7 @@ import click
 
 from oaktrim.cli.exits import fail
 from oaktrim.cli.job import save
-from oaktrim.cli.sources import source_at, weigh_source
+from oaktrim.cli.sources import plan_of, source_at
 from oaktrim.cli.tables import console, table
 from oaktrim.core.job.document import Job
 from oaktrim.core.plan.cuts import Cut
@@ -39,7 +39,7 @@ def outfits(path: Path, name: str | None, pattern: str, leave_out: bool, keep: b
     """
     source = source_at(path)
     job = source.job
-    plan = weigh_source(source, (name,) if name else job.targets[:1], seen=False).plans[0]
+    plan = plan_of(source, name or "")
     found = outfits_of(plan, pattern)
     if not found:
         raise fail(f"no part of a model fits {pattern!r}", 1)

@@ -31,7 +31,7 @@ def rehearse_command(path: Path, name: str, where: str, most: int, form: str) ->
     Exit status: 0; 1 when --where keeps nothing; 2 when PATH cannot be read.
     """
     source = source_at(path)
-    found = weigh_source(source, (name,), seen=True)
+    found = weigh_source(source, (name,))
     target, inventory = found.plans[0].target, found.inventory
     plan = resolve(inventory, target, demand=found.plans[0].demand)
     readable = inventory.column("pixels") != ""

@@ -10,7 +10,7 @@ import click
 
 from oaktrim.cli.exits import fail
 from oaktrim.cli.job import JOB, ROLES, changes_of, save
-from oaktrim.cli.sources import Source, source_at, weigh_source
+from oaktrim.cli.sources import Source, plan_of, source_at, weigh_source
 from oaktrim.cli.tables import console, table
 from oaktrim.core.codecs.effort import Effort, ErrorMetric
 from oaktrim.core.files.atomic import write_atomic
@@ -347,7 +347,7 @@ def look_alikes_command(path: Path, name: str | None, most: int, answer: tuple[i
     Exit status: 0; 2 when PATH cannot be read, or there is no such group.
     """
     source = source_at(path)
-    plan = weigh_source(source, (name,) if name else source.job.targets[:1], seen=False).plans[0]
+    plan = plan_of(source, name or "")
     groups = look_alikes(plan)
     if answer is not None:
         if not 1 <= answer[0] <= len(groups):

@@ -9,7 +9,7 @@ import msgspec
 
 from oaktrim.cli.exits import fail
 from oaktrim.cli.job import save
-from oaktrim.cli.sources import source_at, weigh_source
+from oaktrim.cli.sources import plans_of, source_at
 from oaktrim.core.job.begin import with_begun
 from oaktrim.core.proof.sharing import Sharing, sharings
 from oaktrim.core.survey.cache import SurveyCache
@@ -28,7 +28,7 @@ def sharing(path: Path, accept: int | None, form: str) -> None:
     Exit status: 0; 2 when PATH cannot be read, or there is no such group.
     """
     source = source_at(path)
-    plans = weigh_source(source, (), seen=False).plans
+    plans = plans_of(source)
     cache = SurveyCache()
     found = sharings(plans, cache.thumbnail)
     if accept is not None:

@@ -8,9 +8,10 @@ import click
 
 from oaktrim.cli.exits import EXIT_OVER
 from oaktrim.cli.progress import run
-from oaktrim.cli.sources import Source, source_at, weigh_source
+from oaktrim.cli.sources import Source, plan_of, source_at
 from oaktrim.cli.survey import status_text
 from oaktrim.cli.tables import console, table
+from oaktrim.cli.upkeep import keep_up
 from oaktrim.core.errors import shown
 from oaktrim.core.plan.resolve import Plan
 from oaktrim.core.plan.status import limits_of
@@ -22,9 +23,12 @@ from oaktrim.core.ship.store import MadeStore
 
 def ship_source(source: Source, target: str, out: Path) -> tuple[Plan, Shipped]:
     """Ship a source for a target and return its plan and what was done."""
-    found = weigh_source(source, (target,), seen=False)
-    plan = found.plans[0]
-    return plan, run(ship_plan(plan, out, source.job.max_pixels, store=MadeStore()))
+    plan = plan_of(source, target)
+    return plan, _ship(source, plan, out)
+
+
+def _ship(source: Source, plan: Plan, out: Path) -> Shipped:
+    return run(ship_plan(plan, out, source.job.max_pixels, store=MadeStore()))
 
 
 def print_result(plan: Plan, shipped: Shipped) -> None:
@@ -41,12 +45,16 @@ def print_result(plan: Plan, shipped: Shipped) -> None:
 @click.argument("path", type=click.Path(path_type=Path))
 @click.option("--target", required=True, metavar="ID", help="The target to ship for; `oak-trim targets` lists them.")
 @click.option("--out", required=True, type=click.Path(path_type=Path), help="The folder to write into.")
-def ship(path: Path, target: str, out: Path) -> None:
+@click.option("--watch", is_flag=True, help="Go on, and ship whenever something of PATH is saved, until stopped.")
+def ship(path: Path, target: str, out: Path, watch: bool) -> None:
     """Make every texture of PATH, a folder or a job, as its cuts say, and write it into a folder.
 
-    Only what changed since the last run is made. Exit status: 0 within every budget; 1 over a budget, or when a
+    Only what changed since the last run is made. With --watch each file of the folder is whole at any time, and what is
+    wrong with a save is said without an end to the watch. Exit status: 0 within every budget; 1 over a budget, or when a
     texture could not be made; 2 when PATH cannot be read or the folder not be written.
     """
+    if watch:
+        keep_up(path, target, lambda source, plan: _ship(source, plan, out))
     plan, shipped = ship_source(source_at(path), target, out)
     said = f"{shipped.written} written, {shipped.unchanged} unchanged"
     if shipped.removed:

@@ -12,7 +12,7 @@ from rich.text import Text
 
 from oaktrim.cli.exits import fail
 from oaktrim.cli.progress import run
-from oaktrim.cli.sources import Source, source_at, weigh_source
+from oaktrim.cli.sources import Source, plan_of, source_at
 from oaktrim.cli.tables import console, table
 from oaktrim.core.errors import Unsupported, shown
 from oaktrim.core.files.pictures import write_png
@@ -140,7 +140,7 @@ def sight(
     cannot be read.
     """
     source = source_at(path)
-    plan = weigh_source(source, (target_name,), seen=False).plans[0]
+    plan = plan_of(source, target_name)
     sightlines = source.job.sightlines
     if percentile is not None:
         sightlines = msgspec.structs.replace(sightlines, percentile=percentile)

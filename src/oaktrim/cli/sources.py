@@ -13,7 +13,9 @@ from oaktrim.core.errors import FileError, OakTrimError
 from oaktrim.core.job.document import SUFFIX, Job, checks_of, load_job, new_job, root_of, targets_of
 from oaktrim.core.makers.build import survey_tree
 from oaktrim.core.plan.checks import Checks
+from oaktrim.core.plan.measured import measured_plans
 from oaktrim.core.plan.report import Survey, survey
+from oaktrim.core.plan.resolve import Plan
 from oaktrim.core.plan.rolerules import needs_demand
 from oaktrim.core.settings import load_settings
 from oaktrim.core.sight.targets import demands_of
@@ -79,18 +81,43 @@ def look(source: Source, inventory: Inventory, targets: tuple[Target, ...], alwa
         return {}
 
 
-def weigh_source(source: Source, names: tuple[str, ...], seen: bool = True) -> Survey:
-    """Survey a source on the named targets, or on its own.
+@dataclass(frozen=True)
+class Weighing:
+    """A source's inventory and the targets that it is weighed on.
 
     Parameters
     ----------
-    seen : by its sightlines too; without, only role rules that go by them have them asked
+    demands : what its sightlines ask for, by target
     """
-    targets: tuple[Target, ...] = tuple(source.job.target(name) for name in dict.fromkeys(names)) or targets_of(
-        source.job
-    )
+
+    inventory: Inventory
+    targets: tuple[Target, ...]
+    demands: dict[str, Demand]
+    cache: SurveyCache
+
+
+def _inventory_of(source: Source, names: tuple[str, ...], seen: bool) -> Weighing:
+    targets = tuple(source.job.target(name) for name in dict.fromkeys(names)) or targets_of(source.job)
     cache = SurveyCache()
     inventory = run(survey_tree(source.root, source.job.scan_settings, source.job.build_spec, cache)).inventory
-    job = source.job
-    demands = look(source, inventory, targets, seen)
-    return run(survey(inventory, targets, cache, job.cuts, job.rules, source.checks, demands))
+    return Weighing(inventory, targets, look(source, inventory, targets, seen), cache)
+
+
+def weigh_source(source: Source, names: tuple[str, ...]) -> Survey:
+    """Survey a source on the named targets, or on its own."""
+    w, job = _inventory_of(source, names, seen=True), source.job
+    return run(survey(w.inventory, w.targets, w.cache, job.cuts, job.rules, source.checks, w.demands))
+
+
+def plans_of(source: Source, names: tuple[str, ...] = ()) -> tuple[Plan, ...]:
+    """Return what a source ships as on the named targets, or on its own; no findings are looked for.
+
+    Its sightlines are asked only where role rules go by them.
+    """
+    w, job = _inventory_of(source, names, seen=False), source.job
+    return run(measured_plans(w.inventory, w.targets, w.cache, job.cuts, job.rules, w.demands))
+
+
+def plan_of(source: Source, name: str) -> Plan:
+    """Return what a source ships as on a target, or on its first where the name is empty."""
+    return plans_of(source, (name,) if name else source.job.targets[:1])[0]

@@ -13,13 +13,11 @@ from oaktrim.core.errors import shown
 from oaktrim.core.formats.catalogue import ORDER
 from oaktrim.core.plan.checks import Checks
 from oaktrim.core.plan.cuts import Cut
-from oaktrim.core.plan.excerpts import measure_excerpts, missing_excerpts
 from oaktrim.core.plan.formatrules import Rules
-from oaktrim.core.plan.modelsizes import measure_models, untried_models
+from oaktrim.core.plan.measured import measured_plans
 from oaktrim.core.plan.otherfacts import ships_as
-from oaktrim.core.plan.packing import CompressionRatios, measure_ratios, measured_before
 from oaktrim.core.plan.query import Assets, select
-from oaktrim.core.plan.resolve import Plan, missing_of, resolve
+from oaktrim.core.plan.resolve import Plan, resolve
 from oaktrim.core.plan.status import BudgetStatus, limits_of
 from oaktrim.core.plan.verdict import findings_of
 from oaktrim.core.progress import Task
@@ -107,19 +105,10 @@ def survey(
     demands : what sightlines ask for, by target, where they were asked
     checks : what the job says of findings
     """
-    ratios = CompressionRatios(inventory)
-    ratios = ratios.merged(measured_before(cache))
-    seen = demands or {}
-    plans = [resolve(inventory, target, cuts, ratios, rules, seen.get(target.id)) for target in targets]
-    missing = [key for plan in plans for key in missing_of(plan, ratios)]
-    missing = list(dict.fromkeys(missing))
-    ratios = ratios.merged((yield from measure_ratios(inventory, missing, cache)))
-    ratios = ratios.merged((yield from measure_excerpts(inventory.root, missing_excerpts(plans, ratios), cache)))
-    ratios = ratios.merged((yield from measure_models(inventory, untried_models(plans, ratios), cache)))
-    plans = [resolve(inventory, target, cuts, ratios, rules, seen.get(target.id)) for target in targets]
+    plans = yield from measured_plans(inventory, targets, cache, cuts, rules, demands)
     found = merge([findings_of(plan, checks) for plan in plans])
     heard = tuple(finding for finding in found if (finding.code, finding.path) not in checks.suppressed)
-    return Survey(inventory, tuple(plans), heard, len(found) - len(heard), checks=checks)
+    return Survey(inventory, plans, heard, len(found) - len(heard), checks=checks)
 
 
 def filtered(found: Survey, text: str) -> Survey:

@@ -34,7 +34,7 @@ from oaktrim.core.ship.manifest import (
     load_manifest,
 )
 from oaktrim.core.ship.models import model_files, write_beside
-from oaktrim.core.ship.reason import Reason
+from oaktrim.core.ship.reason import Reason, note_output
 from oaktrim.core.ship.result import Shipped, weigh
 from oaktrim.core.ship.schedule import Item, check_place, output_names, schedule
 from oaktrim.core.ship.sounds import SoundItem, ship_sound, sound_outputs
@@ -182,6 +182,7 @@ def _ship(  # noqa: C901 - one run from its schedule to its manifest, whatever s
                 entry = _ship_one(plan, item, out, max_pixels, store)
             # Noted by the thread that wrote the file: a run that is stopped still waits for it.
             entries[entry.source] = entry
+            note_output(out / entry.output, entry.output_hash)
             return entry
         except OakTrimError as error:
             if _is_fatal(error, out):

@@ -7,8 +7,8 @@ from dataclasses import dataclass, replace
 from math import tan
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy.stats import qmc
 
 from oaktrim.core.render.camera import Camera, Triple, framing, of_lens
 from oaktrim.core.sight.sightlines import YFOV, Nearest, Portrait, Screen, Sightlines, Station, Zone
@@ -182,7 +182,7 @@ def zone_places(zone: Zone, loaded: Loaded, count: int) -> Points:
 
 
 def _spread(count: int) -> Points:
-    return np.asarray(qmc.Halton(3, scramble=False).random(count), np.float64)
+    return np.asarray(scipy.stats.qmc.Halton(3, scramble=False).random(count), np.float64)
 
 
 def zone_views(zone: Zone, places: Points, screen: Screen) -> list[View]:

@@ -13,9 +13,9 @@ from math import gcd
 from pathlib import Path
 
 import numpy as np
+import scipy
 import soundfile
 from numpy.typing import NDArray
-from scipy.signal import firwin, kaiser_beta, resample_poly
 
 from oaktrim.core.errors import FileError
 
@@ -125,7 +125,9 @@ def resampled(sound: Sound, rate: int) -> Sound:
         return sound
     common = gcd(rate, sound.rate)
     up, down = rate // common, sound.rate // common
-    samples = resample_poly(sound.samples, up, down, axis=0, window=_low_pass(up, down)).astype(np.float32, copy=False)
+    # SciPy loads its part for signals here: that takes a second, and most commands change no rate.
+    samples = scipy.signal.resample_poly(sound.samples, up, down, axis=0, window=_low_pass(up, down))
+    samples = samples.astype(np.float32, copy=False)
     return Sound(np.ascontiguousarray(samples), rate)
 
 
@@ -136,6 +138,6 @@ def _low_pass(up: int, down: int) -> Samples:
     half = _CROSSINGS * widest
     # Kaiser's formula for the width of the transition, as a part of the Nyquist frequency; it ends at the lower rate's own.
     width = (_HELD - 7.95) / (2.285 * 2 * half * np.pi)
-    taps = firwin(2 * half + 1, 1 / widest - width / 2, window=("kaiser", kaiser_beta(_HELD)))
+    taps = scipy.signal.firwin(2 * half + 1, 1 / widest - width / 2, window=("kaiser", scipy.signal.kaiser_beta(_HELD)))
     kept: Samples = taps.astype(np.float32)
     return kept

@@ -6,13 +6,10 @@ from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 from PySide6.QtCore import QObject, QTimer, Signal
-from watchdog.events import FileSystemEvent, FileSystemEventHandler
-from watchdog.observers import Observer
-from watchdog.observers.api import BaseObserver
-from watchdog.observers.polling import PollingObserver
+
+from oaktrim.core.files.watching import Watcher
 
 _QUIET_MS = 400
-_READS = ("opened", "closed_no_write")
 
 
 class Watch(QObject):
@@ -23,7 +20,7 @@ class Watch(QObject):
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
-        self._observer: BaseObserver | None = None
+        self._watcher = Watcher(self._noticed.emit)
         # Asking the system to watch thousands of folders takes a while; one thread does it, in order.
         self._hand = ThreadPoolExecutor(1)
         self._root: Path | None = None
@@ -37,39 +34,10 @@ class Watch(QObject):
             return
         self._wait.stop()
         self._root = root
-        self._hand.submit(self._exchange, root)
+        self._hand.submit(self._watcher.look_at, root)
 
     def stop(self) -> None:
         """Watch nothing any more; for good."""
         self._wait.stop()
-        self._hand.submit(self._leave)
+        self._hand.submit(self._watcher.stop)
         self._hand.shutdown()
-
-    def _exchange(self, root: Path) -> None:
-        self._leave()
-        handler = _Handler(self)
-        # Where the system's own notices have run out, looking every second does as well.
-        for kind in (Observer, PollingObserver):
-            observer: BaseObserver = kind()
-            try:
-                observer.schedule(handler, str(root), recursive=True)
-                observer.start()
-            except OSError:
-                continue
-            self._observer = observer
-            return
-
-    def _leave(self) -> None:
-        if self._observer is not None:
-            self._observer.stop()
-            self._observer.join()
-        self._observer = None
-
-
-class _Handler(FileSystemEventHandler):
-    def __init__(self, watch: Watch) -> None:
-        self._watch = watch
-
-    def on_any_event(self, event: FileSystemEvent) -> None:
-        if event.event_type not in _READS:
-            self._watch._noticed.emit()
