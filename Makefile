@@ -7,7 +7,7 @@ READY_DEV := .venv/.ready-dev
 # The glTF validator of its working group, and a validator of SARIF: judges in the tests, nothing of them ships.
 JUDGES := gltf-validator@2.0.0-dev.3.10 @microsoft/sarif-multitool-linux@5.7.0
 
-.PHONY: setup demo test lint bench screenshots docs clean
+.PHONY: setup demo test lint bench screenshots docs dist clean
 
 setup: $(READY)
 	@$(BIN)/oak-trim prepare
@@ -47,6 +47,10 @@ screenshots: $(READY_DEV)
 docs: $(READY)
 	$(BIN)/oak-trim desktop commands > docs/commands.md
 
+# A wheel and a source archive; their version stands in src/oaktrim/__init__.py.
+dist: $(READY_DEV)
+	$(BIN)/python -m build --outdir dist .
+
 clean:
-	rm -rf .venv build src/*.egg-info
+	rm -rf .venv build dist src/*.egg-info
 	find . -name __pycache__ -type d -prune -exec rm -rf {} +

@@ -1,10 +1,11 @@
-"""The wheel: it builds, installs into an empty environment, and runs the example there with all the data it needs."""
+"""What is released: archives that build, a wheel that runs in an empty environment, a project to begin with, an image."""
 
 import os
 import shutil
 import site
 import subprocess
 import sys
+import tarfile
 import venv
 from pathlib import Path
 
@@ -22,12 +23,20 @@ ROOT = Path(__file__).parents[1]
 def test_it_installs_into_an_empty_environment_and_runs_the_example(tmp_path, demo_job, monkeypatch):
     source = tmp_path / "source"
     shutil.copytree(ROOT / "src", source / "src", ignore=shutil.ignore_patterns("__pycache__", "*.egg-info"))
-    for name in ("pyproject.toml", "README.md"):
-        shutil.copy(ROOT / name, source / name)
-    build = [sys.executable, "-m", "pip", "wheel", "--quiet", "--disable-pip-version-check", "--no-deps"]
-    subprocess.run([*build, "--wheel-dir", tmp_path, source], check=True, capture_output=True, text=True)
-    (wheel,) = tmp_path.glob("*.whl")
-    assert __version__ in wheel.name
+    for name in ("docs", "examples"):
+        shutil.copytree(ROOT / name, source / name)
+    for file in ROOT.iterdir():
+        if file.is_file():
+            shutil.copy(file, source / file.name)
+    # As `make dist` does: a source archive, and from that a wheel.
+    build = [sys.executable, "-m", "build", "--outdir", tmp_path / "dist", source]
+    subprocess.run(build, check=True, capture_output=True, text=True)
+    (wheel,) = (tmp_path / "dist").glob("*.whl")
+    (archive,) = (tmp_path / "dist").glob("*.tar.gz")
+    assert f"oak_trim-{__version__}-" in wheel.name and archive.name == f"oak_trim-{__version__}.tar.gz"
+    with tarfile.open(archive) as packed:
+        held = {name.partition("/")[2] for name in packed.getnames()}
+    assert {"Containerfile", "constraints.txt", "examples/lantern/lantern.oak", "docs/ci/github.yml"} <= held
     venv.create(tmp_path / "empty", with_pip=True)
     python = tmp_path / "empty" / "bin" / "python"
     subprocess.run([python, "-m", "pip", "install", "--quiet", "--no-deps", wheel], check=True, capture_output=True)
@@ -64,3 +73,44 @@ def test_it_installs_into_an_empty_environment_and_runs_the_example(tmp_path, de
     said = run("example")
     for name in ("Pocket", "Visor avatar", "Lounge"):
         assert f"Shipped for {name}: " in said
+
+
+@pytest.mark.slow
+def test_the_example_project_does_what_it_says(tmp_path):
+    project = tmp_path / "lantern"
+    shutil.copytree(ROOT / "examples" / "lantern", project)
+    commands = [line.strip() for line in (project / "README.md").read_text().splitlines() if line.startswith("    ")]
+    assert len(commands) > 5 and all(line.startswith("oak-trim ") for line in commands)
+    path = f"{Path(sys.executable).parent}:{os.environ['PATH']}"
+    for command in commands:
+        done = subprocess.run(
+            ["bash", "-c", command],
+            cwd=project,
+            env={**os.environ, "PATH": path},
+            capture_output=True,
+            text=True,
+            check=False,
+        )
+        assert done.returncode == 0, (command, done.stdout + done.stderr)
+    names = {file.name for file in (project / "build").rglob("*") if file.is_file()}
+    assert {"lantern_base.ktx2", "hum.ogg", "lantern.glb", "manifest.json"} <= names
+
+
+@pytest.mark.slow
+@pytest.mark.timeout(900)
+def test_an_image_for_builds(tmp_path):
+    """Where a builder is present."""
+    builder = next((name for name in ("podman", "docker") if shutil.which(name)), None)
+    if builder is None or subprocess.run([builder, "info"], capture_output=True, check=False).returncode:
+        pytest.skip("nothing here builds images")
+    build = [sys.executable, "-m", "build", "--wheel", "--outdir", tmp_path / "dist", ROOT]
+    subprocess.run(build, check=True, capture_output=True, text=True)
+    for name in ("Containerfile", "constraints.txt"):
+        shutil.copy(ROOT / name, tmp_path / name)
+    subprocess.run([builder, "build", "-f", "Containerfile", "-t", "oak-trim-test", "."], cwd=tmp_path, check=True)
+    example = ROOT / "examples" / "lantern"
+    done = subprocess.run(
+        [builder, "run", "--rm", "-v", f"{example}:/work:ro", "oak-trim-test", "check", "lantern.oak"],
+        capture_output=True, text=True, check=False,
+    )  # fmt: skip
+    assert done.returncode == 0 and "Passes" in done.stdout, done.stdout + done.stderr
