@@ -8,6 +8,7 @@ import click
 import numpy as np
 
 from oaktrim.cli.exits import EXIT_OVER, fail
+from oaktrim.cli.manymachines import made_by, scheduler_option
 from oaktrim.cli.progress import run
 from oaktrim.cli.sources import Source, look, source_at
 from oaktrim.cli.tables import console, table
@@ -94,6 +95,7 @@ def locked_by(plan: Plan, filters: tuple[str, ...]) -> np.ndarray:
     metavar="RATE",
     help="What 2 mm that a clip is off count beside a step that is seen; 0 leaves clips as they are.",
 )
+@scheduler_option
 @click.option("--dry-run", is_flag=True, help="Print the plan, and leave the job as it is.")
 def fit(
     path: Path,
@@ -105,6 +107,7 @@ def fit(
     within: float | None,
     sound_worth: float,
     motion_worth: float,
+    scheduler: str | None,
     dry_run: bool,
 ) -> None:
     """Find the cuts that meet every limit of a target at the least visible loss, and write them into JOB.
@@ -125,13 +128,14 @@ def fit(
     plan = resolve(inventory, target, source.job.cuts, ratios, source.job.rules, demand)
     locked = locked_by(plan, locks)
     bounds = bounds_of(source.job.role_rules, target, by_rules, Exchange(sound_worth, motion_worth))
-    task = propose(
-        plan, ratios, cache, limits, locked, bounds, source.job.max_pixels,
-        None if effort is None else Effort(effort), within,
-    )  # fmt: skip
     best: list[Fit] = []
     try:
-        found = run(task, lambda value: best.append(value) if isinstance(value, Fit) else None)
+        with made_by(scheduler, source.job.max_pixels) as ahead:
+            task = propose(
+                plan, ratios, cache, limits, locked, bounds, source.job.max_pixels,
+                None if effort is None else Effort(effort), within, ahead,
+            )  # fmt: skip
+            found = run(task, lambda value: best.append(value) if isinstance(value, Fit) else None)
     except KeyboardInterrupt:
         if best and best[-1].solution is not None:
             _print_plan(best[-1], limits)

@@ -50,6 +50,19 @@ def threads_here() -> int:
     return int(told) if told.isdecimal() and int(told) > 0 else max(1, cpu_count() or 1)
 
 
+class Taken(Iterator[T]):
+    """Items of an iterator whose order is not known before, with those that were taken so far in a list."""
+
+    def __init__(self, items: Iterable[T]) -> None:
+        self._items = iter(items)
+        self.taken: list[T] = []
+
+    def __next__(self) -> T:
+        item = next(self._items)
+        self.taken.append(item)
+        return item
+
+
 def map_unordered(
     work: Callable[[T], R], items: Iterable[T], threads: int | None = None, ahead: int = 2
 ) -> Iterator[tuple[int, R]]:

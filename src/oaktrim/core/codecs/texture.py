@@ -113,12 +113,29 @@ def encode_level(image: Image, texture_format: TextureFormat, options: EncodeOpt
     return finish(encode_texture([image], texture_format, options)).levels[0]
 
 
+def band_rows(width: int) -> int:
+    """Return how many rows of a picture are encoded at a time; each such band is to itself."""
+    return max(1, _BAND_PIXELS // (width * _BAND_ROWS)) * _BAND_ROWS
+
+
+def encode_rows(
+    image: Image, texture_format: TextureFormat, options: EncodeOptions, start: int, stop: int
+) -> Task[bytes]:
+    """Encode the bands of an image from one row up to another, as `encode_texture` does with all of it.
+
+    Parameters
+    ----------
+    start, stop : multiples of `band_rows`, or its height
+    """
+    return (yield from _encode_bands(image.with_pixels(image.pixels[start:stop]), texture_format, options))
+
+
 def _encode_bands(image: Image, texture_format: TextureFormat, options: EncodeOptions) -> Task[bytes]:
     """Encode an image in bands, so that little stands in memory twice; `done` of the progress counts rows."""
     encoder = CODECS[texture_format.name][0]
     if options.dither is Dither.DIFFUSED and texture_format.packed_bits:
         return encoder(image, options)
-    rows = max(1, _BAND_PIXELS // (image.width * _BAND_ROWS)) * _BAND_ROWS
+    rows = band_rows(image.width)
     bands = []
     for start in range(0, image.height, rows):
         yield Progress(start, image.height, "")

@@ -6,10 +6,11 @@ was expected, until the choice stands.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import closing
 from dataclasses import dataclass, replace
 from enum import Enum
-from itertools import count
+from itertools import chain, count
 from math import inf
 from typing import Any
 
@@ -26,12 +27,12 @@ from oaktrim.core.plan.budget import NEVER, Choices, Solution, shortfalls, solve
 from oaktrim.core.plan.cuts import Cap, Change, SetEffort, SetFormat, SetLoss
 from oaktrim.core.plan.packing import CompressionRatios, Measured, measure_ratios
 from oaktrim.core.plan.resolve import Plan, Recipe, footprint_as, missing_of, resolve
-from oaktrim.core.progress import Progress, Task, finish, map_unordered
+from oaktrim.core.progress import Progress, Taken, Task, finish, map_unordered
 from oaktrim.core.proof.otherfit import made_sounds, proposed, with_other_fit, with_others
 from oaktrim.core.proof.problem import Bounds, Option, OtherGroup, OtherOption, Problem, loss_key, pose
 from oaktrim.core.proof.tiles import Clock, measure, sketch
 from oaktrim.core.proof.trial import reference_for, try_recipe
-from oaktrim.core.ship.store import MadeStore
+from oaktrim.core.ship.store import Ahead, MadeStore
 from oaktrim.core.ship.weighing import measure_packages
 from oaktrim.core.survey.cache import SurveyCache
 from oaktrim.core.targets.footprint import FORMAT_INDEX
@@ -112,7 +113,12 @@ def fit(problem: Problem) -> Fit:
 
 
 def confirm(
-    found: Fit, ratios: CompressionRatios, cache: SurveyCache, max_pixels: int = MAX_PIXELS, clock: Clock = Clock()
+    found: Fit,
+    ratios: CompressionRatios,
+    cache: SurveyCache,
+    max_pixels: int = MAX_PIXELS,
+    clock: Clock = Clock(),
+    ahead: Ahead | None = None,
 ) -> Task[Fit]:
     """Make what is proposed, put what came out in the place of what was expected, and decide again, until it stands.
 
@@ -143,8 +149,13 @@ def confirm(
             return finish(_made(problem, choice, known, ratios, cache, max_pixels))
 
         # One beside the other: little of what makes and judges a texture is spread over threads by itself.
-        for done, (position, (jnd, size)) in enumerate(map_unordered(make, clock.until(due), ahead=1), 1):
-            choice = due[position]
+        fresh = [choice for choice in due if None in _known(problem, choice, known, ratios)]
+        coming = chain(
+            (choice for choice in due if choice not in fresh), _coming(problem, fresh, ahead, MadeStore.beside(cache))
+        )
+        choices = Taken(clock.until(coming))
+        for done, (position, (jnd, size)) in enumerate(map_unordered(make, choices, ahead=1), 1):
+            choice = choices.taken[position]
             group = problem.groups[int(problem.choices.texture[choice])]
             measured = Measured()
             if jnd is not None and size is not None:
@@ -167,6 +178,18 @@ def confirm(
             return found
         yield Progress(0, 0, "deciding", found)
     raise AssertionError("every round makes a choice that was not made, and choices end")
+
+
+def _coming(problem: Problem, due: Sequence[int], ahead: Ahead | None, store: MadeStore) -> Iterator[int]:
+    """Yield choices in the order in which they can be judged: as they stand, or as others have made them."""
+    if ahead is None:
+        yield from due
+        return
+    rows = [problem.groups[int(problem.choices.texture[choice])].rows[0] for choice in due]
+    wanted = [(row, recipe_of(problem, choice).settings) for row, choice in zip(rows, due, strict=True)]
+    with closing(ahead(problem.plan.inventory, wanted, store)) as places:
+        for place in places:
+            yield due[place]
 
 
 def _learn(guessed: NDArray[Any], now: NDArray[Any], exact: NDArray[np.bool_], choices: Choices) -> None:
@@ -207,6 +230,14 @@ def _among_made(found: Fit) -> Fit:
     return replace(found, solution=replace(solution, bound=wider.bound))
 
 
+def _known(
+    problem: Problem, choice: int, known: Mapping[str, float], ratios: CompressionRatios
+) -> tuple[float | None, int | None]:
+    """Return the JND and the packed bytes of a choice where they are known."""
+    row = problem.groups[int(problem.choices.texture[choice])].rows[0]
+    return known.get(loss_key(problem, choice)), ratios.measured.get(row, {}).get(problem.keys[choice])
+
+
 def _made(
     problem: Problem,
     choice: int,
@@ -216,10 +247,10 @@ def _made(
     max_pixels: int,
 ) -> Task[tuple[float | None, int | None]]:
     """Return the JND and the packed bytes of a choice really made; nothing where it cannot be."""
-    row, key = problem.groups[int(problem.choices.texture[choice])].rows[0], problem.keys[choice]
-    size, name = ratios.measured.get(row, {}).get(key), loss_key(problem, choice)
-    if name in known and size is not None:
-        return known[name], size
+    jnd, size = _known(problem, choice, known, ratios)
+    if jnd is not None and size is not None:
+        return jnd, size
+    row = problem.groups[int(problem.choices.texture[choice])].rows[0]
     try:
         reference = reference_for(problem.plan, row, True, max_pixels)
         recipe, store = recipe_of(problem, choice), MadeStore.beside(cache)
@@ -240,8 +271,7 @@ def _keep_made(
 ) -> Measured:
     """Keep what came of a choice really made, here and for later, unless it was known; return its size."""
     name, key = loss_key(problem, choice), problem.keys[choice]
-    row = problem.groups[int(problem.choices.texture[choice])].rows[0]
-    if name in known and key in ratios.measured.get(row, {}):
+    if None not in _known(problem, choice, known, ratios):
         return Measured()
     known[name] = jnd
     cache.keep_losses({name: jnd})
@@ -328,6 +358,7 @@ def propose(  # noqa: PLR0913, PLR0917 - all that a fit can be asked for
     max_pixels: int = MAX_PIXELS,
     effort: Effort | None = None,
     within: float | None = None,
+    ahead: Ahead | None = None,
 ) -> Task[Fit]:
     """Pose, measure, decide and confirm; see `pose` for what is given.
 
@@ -337,6 +368,7 @@ def propose(  # noqa: PLR0913, PLR0917 - all that a fit can be asked for
     Parameters
     ----------
     within : seconds after which the best answer so far is returned; with none, it is measured to the end
+    ahead : has textures made elsewhere and kept in the store
     """
     clock = Clock.within(within)
     missing = missing_of(plan, ratios)
@@ -357,7 +389,7 @@ def propose(  # noqa: PLR0913, PLR0917 - all that a fit can be asked for
         return found
     try:
         for _ in range(_ROUNDS):
-            found = yield from confirm(found, ratios, cache, max_pixels, clock)
+            found = yield from confirm(found, ratios, cache, max_pixels, clock, ahead)
             if found.solution is None or clock.is_over:
                 return found
             problem = yield from made_sounds(found.problem, found.solution.picks, cache)

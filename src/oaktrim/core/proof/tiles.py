@@ -7,7 +7,7 @@ what both lose together is guessed from these. Then each choice is measured on i
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -63,7 +63,7 @@ class Clock:
         """Return a clock that runs out after some seconds, or with this one."""
         return Clock(min(self.deadline, time.monotonic() + seconds))
 
-    def until(self, places: Sequence[int]) -> Iterator[int]:
+    def until(self, places: Iterable[int]) -> Iterator[int]:
         """Yield places until the clock runs out."""
         for place in places:
             if self.is_over:

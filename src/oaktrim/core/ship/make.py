@@ -14,6 +14,7 @@ from oaktrim.core.codecs.settings import EncodeSettings
 from oaktrim.core.codecs.texture import (
     EncodedTexture,
     decode_level,
+    encode_rows,
     encode_texture,
     optimize_texture_rate,
     stack_textures,
@@ -23,6 +24,7 @@ from oaktrim.core.fields import MAX_PIXELS
 from oaktrim.core.files.pictures import parse_texture
 from oaktrim.core.formats.catalogue import FORMATS, format_named
 from oaktrim.core.formats.format import Alpha
+from oaktrim.core.pixels.codes import Transfer
 from oaktrim.core.pixels.image import Image
 from oaktrim.core.pixels.levels import MIP_FILTER, build_mip_chain, level_size, preserve_alpha_coverage
 from oaktrim.core.pixels.metrics import decibels, mean_square
@@ -177,6 +179,38 @@ def _sized(inventory: Inventory, row: int, image: Image, settings: EncodeSetting
     return resample(image, settings.width, settings.height, how, threads)
 
 
+def make_part(
+    inventory: Inventory,
+    row: int,
+    settings: EncodeSettings,
+    part: tuple[int, int],
+    max_pixels: int = MAX_PIXELS,
+    source: Image | None = None,
+) -> Task[tuple[Transfer, list[bytes]]]:
+    """Make a part of what `make_texture` makes of a single picture without a loss: bands of level 0, or the levels below.
+
+    Returns the transfer of the whole, and the bytes of the bands together or of each level.
+
+    Parameters
+    ----------
+    part : first and last row of the bands, the last excluded; (0, 0) for the levels below
+    """
+    levels = _levels(inventory, row, source or read_source(inventory, row, max_pixels), settings, 1)
+    first, row_of, options = levels[0], format_named(settings.format), settings.options(1)
+    if part[1]:
+        return first.transfer, [(yield from encode_rows(first, row_of, options, *part))]
+    return first.transfer, list((yield from encode_texture(levels[1:], row_of, options)).levels)
+
+
+def _levels(inventory: Inventory, row: int, image: Image, settings: EncodeSettings, threads: int | None) -> list[Image]:
+    """Return a source as it ships, with its levels."""
+    image = _sized(inventory, row, image, settings, threads)
+    levels = build_mip_chain(
+        image, settings.levels, resampled_as(inventory.roles[row].role, image, MIP_FILTER), threads
+    )
+    return preserve_alpha_coverage(levels, settings.coverage) if settings.coverage else levels
+
+
 def _make_picture(
     inventory: Inventory,
     row: int,
@@ -185,11 +219,7 @@ def _make_picture(
     threads: int | None,
     plain: Made | None = None,
 ) -> Task[Made]:
-    role = inventory.roles[row].role
-    image = _sized(inventory, row, image, settings, threads)
-    levels = build_mip_chain(image, settings.levels, resampled_as(role, image, MIP_FILTER), threads)
-    if settings.coverage:
-        levels = preserve_alpha_coverage(levels, settings.coverage)
+    levels = _levels(inventory, row, image, settings, threads)
     options = settings.options(threads)
     try:
         if plain is None:

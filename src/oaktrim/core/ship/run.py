@@ -7,7 +7,7 @@ import fcntl
 import logging
 import os
 import time
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Generator, Iterator, Mapping, Sequence
 from contextlib import closing, contextmanager, suppress
 from math import isinf
 from pathlib import Path
@@ -20,7 +20,7 @@ from oaktrim.core.files.pictures import pack_texture, parse_texture
 from oaktrim.core.plan.modelsizes import trimmed_source
 from oaktrim.core.plan.packing import packing_name
 from oaktrim.core.plan.resolve import Plan
-from oaktrim.core.progress import Progress, Task, finish, map_unordered
+from oaktrim.core.progress import Progress, Taken, Task, finish, map_unordered
 from oaktrim.core.ship.make import make_texture, memory_on
 from oaktrim.core.ship.manifest import (
     NAME,
@@ -38,7 +38,7 @@ from oaktrim.core.ship.reason import Reason, note_output
 from oaktrim.core.ship.result import Shipped, weigh
 from oaktrim.core.ship.schedule import Item, check_place, output_names, schedule
 from oaktrim.core.ship.sounds import SoundItem, ship_sound, sound_outputs
-from oaktrim.core.ship.store import MadeStore
+from oaktrim.core.ship.store import Ahead, MadeStore
 from oaktrim.core.survey.inventory import OtherAsset
 from oaktrim.core.survey.packed import pack_bytes
 from oaktrim.core.survey.roles import Family
@@ -92,6 +92,7 @@ def ship(
     max_pixels: int = MAX_PIXELS,
     threads: int | None = None,
     store: MadeStore | None = None,
+    ahead: Ahead | None = None,
 ) -> Task[Shipped]:
     """Ship a plan into a folder.
 
@@ -101,6 +102,7 @@ def ship(
     Parameters
     ----------
     store : where textures that were made before, for a proof or another folder, are taken from
+    ahead : has textures made elsewhere and kept in the store, which has to be given then
 
     Raises
     ------
@@ -111,7 +113,7 @@ def ship(
     check_place(plan.inventory, out, [*output_names(plan), *sound_outputs(plan)])
     with _alone(out):
         _tidy(out)
-        return (yield from _ship(plan, out, max_pixels, threads, store))
+        return (yield from _ship(plan, out, max_pixels, threads, store, ahead))
 
 
 def _tidy(out: Path) -> None:
@@ -150,7 +152,7 @@ def _is_fatal(error: OakTrimError, out: Path) -> bool:
 
 
 def _ship(  # noqa: C901 - one run from its schedule to its manifest, whatever stops it
-    plan: Plan, out: Path, max_pixels: int, threads: int | None, store: MadeStore | None
+    plan: Plan, out: Path, max_pixels: int, threads: int | None, store: MadeStore | None, ahead: Ahead | None
 ) -> Task[Shipped]:
     items = schedule(plan, out)
     earlier = load_manifest(out / NAME)
@@ -192,12 +194,14 @@ def _ship(  # noqa: C901 - one run from its schedule to its manifest, whatever s
             return Failure(item.recipe.path, f"{item.recipe.path}: does not fit in memory")
 
     try:
-        with closing(map_unordered(work, due, threads)) as results:  # type: ignore[type-var]
+        coming = _coming(plan, due, ahead, store)
+        arriving = Taken(coming)
+        with closing(coming), closing(map_unordered(work, arriving, threads)) as results:  # type: ignore[type-var]
             for done, (position, result) in enumerate(results, 1):
                 if isinstance(result, Failure):
                     failed.append(result)
                 keeper.keep_in_time()
-                yield Progress(done, len(due), due[position].recipe.path)
+                yield Progress(done, len(due), arriving.taken[position].recipe.path)
         outputs = {entry.source: entry.output for entry in entries.values() if isinstance(entry, Entry)}
         files, broken = model_files(plan, outputs, max_pixels)
         files |= _said_by_makers(plan, outputs, max_pixels)
@@ -221,6 +225,20 @@ def _ship(  # noqa: C901 - one run from its schedule to its manifest, whatever s
         len(items) - len(due), removed, len(failed),
     )  # fmt: skip
     return Shipped(manifest, written, len(items) - len(due), removed, wrote, weigh(manifest, plan))
+
+
+def _coming(
+    plan: Plan, due: Sequence[Item | SoundItem], ahead: Ahead | None, store: MadeStore | None
+) -> Generator[Item | SoundItem]:
+    """Yield what is due in the order in which it can be worked on: as it stands, or as others have made it."""
+    if ahead is None or store is None:
+        yield from due
+        return
+    yield from (item for item in due if isinstance(item, SoundItem))
+    textures = [item for item in due if isinstance(item, Item)]
+    with closing(ahead(plan.inventory, [(item.row, item.recipe.settings) for item in textures], store)) as places:
+        for place in places:
+            yield textures[place]
 
 
 class _ManifestKeeper:

@@ -7,12 +7,14 @@ from __future__ import annotations
 
 import hashlib
 import os
+from collections.abc import Callable, Generator, Sequence
 from contextlib import suppress
 from pathlib import Path
 
 import lz4.frame
 import msgspec
 
+from oaktrim.core.codecs.settings import EncodeSettings
 from oaktrim.core.codecs.state import encoding_state
 from oaktrim.core.codecs.texture import EncodedTexture
 from oaktrim.core.errors import FileError
@@ -21,6 +23,7 @@ from oaktrim.core.formats.catalogue import FORMATS
 from oaktrim.core.pixels.codes import Transfer
 from oaktrim.core.settings import cache_folder, load_settings
 from oaktrim.core.survey.cache import SurveyCache
+from oaktrim.core.survey.inventory import Inventory
 
 # Raised whenever textures are made in another way outside of kernels, whose own state counts too.
 _VERSION = 1
@@ -35,6 +38,19 @@ class _Kept(msgspec.Struct, array_like=True):
     layers: int
     faces: int
     seconds: float
+
+
+# Has rows of an inventory made by settings and kept in a store, and yields their places as they are there.
+Ahead = Callable[[Inventory, Sequence[tuple[int, EncodeSettings]], "MadeStore"], Generator[int]]
+
+
+def packed_texture(made: EncodedTexture, seconds: float) -> bytes:
+    """Return a texture and the seconds that it took as the store keeps them."""
+    kept = _Kept(
+        made.format.name, made.width, made.height, made.transfer.value, list(made.levels), made.layers, made.faces,
+        seconds,
+    )  # fmt: skip
+    return bytes(lz4.frame.compress(msgspec.msgpack.encode(kept), content_checksum=True))
 
 
 class MadeStore:
@@ -70,13 +86,16 @@ class MadeStore:
 
     def keep(self, key: str, made: EncodedTexture, seconds: float) -> None:
         """Keep what was made and the seconds that it took; a folder that cannot be written is passed over."""
-        kept = _Kept(
-            made.format.name, made.width, made.height, made.transfer.value, list(made.levels), made.layers, made.faces,
-            seconds,
-        )  # fmt: skip
-        packed = lz4.frame.compress(msgspec.msgpack.encode(kept), content_checksum=True)
+        self.keep_packed(key, packed_texture(made, seconds))
+
+    def keep_packed(self, key: str, packed: bytes) -> None:
+        """Keep what `packed_texture` returned, here or elsewhere."""
         with suppress(FileError):
             write_atomic(self._file(key), packed)
+
+    def holds(self, key: str) -> bool:
+        """Say whether something is kept; it may be damaged."""
+        return self._file(key).is_file()
 
     def get_bytes(self, key: str) -> bytes | None:
         """Return a made file, or None where it is not kept or was damaged."""
