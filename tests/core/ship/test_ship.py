@@ -3,6 +3,7 @@
 import hashlib
 import json
 import os
+import shutil
 
 import msgspec
 import numpy as np
@@ -14,6 +15,7 @@ from oaktrim.core.codecs.effort import ErrorMetric
 from oaktrim.core.codecs.texture import decode_level, encode_texture, stack_textures
 from oaktrim.core.errors import DocumentError, ShipError
 from oaktrim.core.files import dds
+from oaktrim.core.files.atomic import content_hash
 from oaktrim.core.files.pictures import parse_texture
 from oaktrim.core.formats.catalogue import FORMATS
 from oaktrim.core.pixels.image import Image
@@ -24,6 +26,7 @@ from oaktrim.core.plan.cuts import Cap, Cut, Drop, SetErrorMetric, SetFormat
 from oaktrim.core.plan.packing import CompressionRatios, measured_before
 from oaktrim.core.plan.resolve import resolve
 from oaktrim.core.progress import finish
+from oaktrim.core.ship import run as run_module
 from oaktrim.core.ship.run import ship
 from oaktrim.core.ship.schedule import Reason, schedule
 from oaktrim.core.ship.weighing import measure_packages
@@ -256,6 +259,27 @@ def test_files_that_no_run_left_are_not_written_over(art, tmp_path):
     (ours / "icon.ktx2").write_bytes(b"left by a killed run")
     del task
     assert finish(ship(planned(art, "pocket"), ours)).manifest.failed == ()
+
+
+def test_what_holds_the_same_is_made_once(tmp_path, monkeypatch):
+    root, made = tmp_path / "art", []
+    put(root, "a_base.png")
+    shutil.copy(root / "a_base.png", root / "b_base.png")
+    shutil.copy(root / "a_base.png", root / "c_n.png")
+    real = run_module.make_texture
+    monkeypatch.setattr(
+        run_module, "make_texture", lambda i, row, *rest, **more: made.append(row) or real(i, row, *rest, **more)
+    )
+    shipped = finish(ship(planned(root, "lounge"), tmp_path / "out", threads=1))
+    rows = {entry.source: entry for entry in shipped.manifest.textures}
+    # Another role reads and filters the same pixels otherwise.
+    assert len(made) == 2 and shipped.written == 3
+    first, second = rows["a_base.png"], rows["b_base.png"]
+    assert (first.output_hash, first.psnr, first.role) == (second.output_hash, second.psnr, second.role)
+    assert rows["c_n.png"].role == "normal"
+    for entry in rows.values():
+        assert content_hash((tmp_path / "out" / entry.output).read_bytes()) == entry.output_hash
+    assert finish(ship(planned(root, "lounge"), tmp_path / "out")).written == 0
 
 
 def test_threads_change_nothing(art, tmp_path):

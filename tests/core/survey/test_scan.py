@@ -2,6 +2,7 @@
 
 import fnmatch
 import os
+import shutil
 
 import numpy as np
 import pytest
@@ -151,6 +152,34 @@ def test_a_fresh_checkout_is_told_by_its_bytes(tmp_path, cache, monkeypatch):
     assert again.audio[0].content == first.audio[0].content
     read.clear()
     assert finish(scan(root, cache=cache)).textures == again.textures and not read
+
+
+def test_copies_and_renamed_files_are_told_by_their_bytes(tmp_path, cache, monkeypatch):
+    root = tmp_path / "art"
+    for name in ("a/wall.bmp", "b/other.bmp"):
+        put(root, name)
+    shutil.copy(root / "a/wall.bmp", root / "b/wall.bmp")
+    for name in ("a/torn.png", "b/torn.png"):
+        (root / name).write_bytes(b"\x89PNG\r\n\x1a\n123")
+    read = []
+    real = module.tell
+    monkeypatch.setattr(module, "tell", lambda seen, *rest: read.append(seen.path) or real(seen, *rest))
+    first = finish(scan(root, cache=cache))
+    assert sorted(read) == ["a/torn.png", "a/wall.bmp", "b/other.bmp"]
+    assert {row.path for row in first.unreadable} == {"a/torn.png", "b/torn.png"}
+    facts = {texture.path: texture for texture in first.textures}
+    alone = surveyed(root / "b").textures
+    assert [facts[f"b/{texture.path}"].content for texture in alone] == [texture.content for texture in alone]
+    assert facts["a/wall.bmp"].live == facts["b/wall.bmp"].live and len(facts) == 3
+    read.clear()
+    (root / "b/other.bmp").rename(root / "b/renamed.bmp")
+    shutil.copy(root / "b/wall.bmp", root / "b/third.bmp")
+    again = finish(scan(root, cache=cache))
+    assert read == ["a/torn.png"] and [row.path for row in again.textures] == [
+        "a/wall.bmp", "b/renamed.bmp", "b/third.bmp", "b/wall.bmp",
+    ]  # fmt: skip
+    assert again.textures[1].content == facts["b/other.bmp"].content
+    assert cache.sample(again.textures[2].content) is not None
 
 
 def test_a_stopped_survey_keeps_what_it_read(tmp_path, cache):

@@ -186,10 +186,11 @@ class CompressionRatios:
 
 def measure_ratios(inventory: Inventory, keys: Iterable[Key], cache: SurveyCache) -> Task[Measured]:
     """Measure shares on the kept samples, on all cores, and keep them in the cache; each step says what became known."""
-    by_row: dict[int, list[Key]] = {}
+    # Once for textures that hold the same.
+    by_content: dict[str, dict[tuple[int, int, str], Key]] = {}
     for key in keys:
-        by_row.setdefault(key[0], []).append(key)
-    listed: Sequence[list[Key]] = list(by_row.values())
+        by_content.setdefault(inventory.textures[key[0]].content, {})[key[1:]] = key
+    listed: Sequence[list[Key]] = [list(wanted.values()) for wanted in by_content.values()]
 
     def work(wanted: list[Key]) -> Measured:
         texture = inventory.textures[wanted[0][0]]

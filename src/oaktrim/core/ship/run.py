@@ -12,6 +12,8 @@ from contextlib import closing, contextmanager, suppress
 from math import isinf
 from pathlib import Path
 
+import msgspec
+
 from oaktrim import __version__
 from oaktrim.core.errors import FileError, OakTrimError, ShipError, os_fault
 from oaktrim.core.fields import MAX_PIXELS
@@ -19,7 +21,7 @@ from oaktrim.core.files.atomic import PASSING, content_hash, read_bytes, write_a
 from oaktrim.core.files.pictures import pack_texture, parse_texture
 from oaktrim.core.plan.modelsizes import trimmed_source
 from oaktrim.core.plan.packing import packing_name
-from oaktrim.core.plan.resolve import Plan
+from oaktrim.core.plan.resolve import Plan, content_key
 from oaktrim.core.progress import Progress, Taken, Task, finish, map_unordered
 from oaktrim.core.ship.make import make_texture, memory_on
 from oaktrim.core.ship.manifest import (
@@ -84,6 +86,21 @@ def _ship_one(plan: Plan, item: Item, out: Path, max_pixels: int, store: MadeSto
         package=min(len(data), pack_bytes(data, target.packing)),
         psnr=None if isinf(psnr) else round(psnr, 3),
     )
+
+
+def _ship_copy(plan: Plan, item: Item, out: Path, max_pixels: int, twin: Entry | None) -> Entry | None:
+    """Ship a texture as another one that was shipped before it and holds the same; None where there is none any more."""
+    inventory = plan.inventory
+    if twin is None or inventory.sources(max_pixels).content(item.recipe.path) != twin.source_hash:
+        return None
+    try:
+        data = read_bytes(out / twin.output)
+    except FileError:
+        return None
+    if content_hash(data) != twin.output_hash:
+        return None
+    write_atomic(out / item.output, data)
+    return msgspec.structs.replace(twin, source=item.recipe.path, output=item.output)
 
 
 def ship(
@@ -174,6 +191,7 @@ def _ship(  # noqa: C901 - one run from its schedule to its manifest, whatever s
         return _manifest(plan.target, {**old, **entries}, failed, beside)
 
     keeper = _ManifestKeeper(out / NAME, so_far)
+    made: dict[str, Entry] = {}
 
     def work(item: Item | SoundItem) -> Entry | SoundEntry | Failure:
         try:
@@ -181,7 +199,11 @@ def _ship(  # noqa: C901 - one run from its schedule to its manifest, whatever s
             if isinstance(item, SoundItem):
                 entry = ship_sound(plan, item, out, store)
             else:
-                entry = _ship_one(plan, item, out, max_pixels, store)
+                key = content_key(plan.inventory, item.row, item.recipe.settings)
+                entry = _ship_copy(plan, item, out, max_pixels, made.get(key)) or _ship_one(
+                    plan, item, out, max_pixels, store
+                )
+                made[key] = entry
             # Noted by the thread that wrote the file: a run that is stopped still waits for it.
             entries[entry.source] = entry
             note_output(out / entry.output, entry.output_hash)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import msgspec
 
 from oaktrim.core.scene.slots import Slot
@@ -297,8 +299,9 @@ class FileFacts(msgspec.Struct, frozen=True, array_like=True, gc=False):
         alone = self.model is None and len(self.textures) == 1
         return self.textures[0].content if alone else ""
 
-    def at_time(self, file_time: int) -> FileFacts:
-        """Return the same facts of a picture or sound whose file has another time."""
-        textures = tuple(msgspec.structs.replace(texture, file_time=file_time) for texture in self.textures)
-        audio = None if self.audio is None else msgspec.structs.replace(self.audio, file_time=file_time)
-        return msgspec.structs.replace(self, file_time=file_time, textures=textures, audio=audio)
+    def at(self, path: str, file_time: int) -> FileFacts:
+        """Return the facts of another file that holds the same picture or sound."""
+        there: dict[str, Any] = {"path": path, "file_time": file_time}
+        textures = tuple(msgspec.structs.replace(texture, **there) for texture in self.textures)
+        audio = None if self.audio is None else msgspec.structs.replace(self.audio, **there)
+        return msgspec.structs.replace(self, **there, textures=textures, audio=audio)

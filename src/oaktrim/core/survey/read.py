@@ -70,6 +70,11 @@ def is_read(path: str) -> bool:
     return reader_for(path) is not None
 
 
+def reads_alone(path: str) -> bool:
+    """Say whether all that is known of a file of this name comes of its own bytes: of pictures and sounds."""
+    return is_read(path) and reader_for(path) is not read_model
+
+
 def _bytes_of(seen: Seen) -> bytes:
     if not os.path.exists(seen.place):
         raise FileError(seen.file, "vanished during the survey")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+from collections import Counter
 from collections.abc import Generator, Iterator
 from dataclasses import dataclass
 from pathlib import Path
@@ -15,7 +16,7 @@ from oaktrim.core.survey.cache import PackedSample, SurveyCache, TreeSeen
 from oaktrim.core.survey.facts import FileFacts
 from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.survey.ownership import link
-from oaktrim.core.survey.read import is_read
+from oaktrim.core.survey.read import is_read, reads_alone
 from oaktrim.core.survey.roles import DEFAULT_PATTERNS, RoleChoice, RolePattern
 from oaktrim.core.survey.walk import DEFAULT_IGNORE, Seen, Unreadable, walk
 from oaktrim.core.survey.worker import ReadResult, Workers, tell
@@ -73,24 +74,51 @@ def _known(known: dict[str, FileFacts], all_seen: list[Seen]) -> tuple[dict[str,
     return found, fresh
 
 
-def _same_bytes(known: dict[str, FileFacts], changed: list[Seen], threads: int | None) -> Task[dict[str, FileFacts]]:
-    """Return the facts of pictures and sounds whose files have another time and the same bytes, by path, with the new times."""
-    asked = [(seen, known[seen.path]) for seen in changed if seen.path in known]
-    asked = [(seen, kept) for seen, kept in asked if kept.content and kept.file_bytes == seen.file_bytes]
+@dataclass(frozen=True)
+class _Fresh:
+    """What is known of files that are new or have changed, from their bytes alone.
 
-    def work(row: tuple[Seen, FileFacts]) -> FileFacts | None:
-        seen, kept = row
+    Parameters
+    ----------
+    same : facts by path of those that hold what another file is known to hold
+    due : those that have to be read; copies : by the path of one of these, those that hold the same
+    """
+
+    same: dict[str, FileFacts]
+    due: list[Seen]
+    copies: dict[str, list[Seen]]
+
+
+def _kind(path: str, file_bytes: int) -> tuple[str, int]:
+    return path[path.rfind(".") :].lower(), file_bytes
+
+
+def _told_by_bytes(known: dict[str, FileFacts], changed: list[Seen], threads: int | None) -> Task[_Fresh]:
+    """Tell pictures and sounds by their bytes: those of a fresh checkout, and those that were renamed or copied."""
+    held = {(_kind(row.path, row.file_bytes), row.content): row for row in known.values() if row.content}
+    sizes = Counter(_kind(seen.path, seen.file_bytes) for seen in changed) + Counter(kind for kind, _ in held)
+    asked = [seen for seen in changed if reads_alone(seen.path) and sizes[_kind(seen.path, seen.file_bytes)] > 1]
+
+    def work(seen: Seen) -> str:
         try:
-            same = content_hash(read_bytes(seen.file)) == kept.content
+            return content_hash(read_bytes(seen.file))
         except FileError:
-            return None
-        return kept.at_time(seen.file_time) if same else None
+            return ""
 
-    found = {}
-    for done, (position, facts) in enumerate(map_unordered(work, asked, threads), 1):
-        if facts is not None:
-            found[facts.path] = facts
-        yield Progress(done, len(asked), asked[position][0].path)
+    contents: dict[str, str] = {}
+    for done, (position, content) in enumerate(map_unordered(work, asked, threads), 1):
+        contents[asked[position].path] = content
+        yield Progress(done, len(asked), asked[position].path)
+    found, first = _Fresh({}, [], {}), dict[tuple[tuple[str, int], str], str]()
+    for seen in changed:
+        key = _kind(seen.path, seen.file_bytes), contents.get(seen.path, "")
+        if key in held:
+            found.same[seen.path] = held[key].at(seen.path, seen.file_time)
+        elif key[1] and key in first:
+            found.copies.setdefault(first[key], []).append(seen)
+        else:
+            first[key] = seen.path
+            found.due.append(seen)
     return found
 
 
@@ -99,8 +127,9 @@ def scan(
 ) -> Task[Inventory]:
     """Survey a tree.
 
-    Files whose size and time are as the cache knows them are not read again; those that only have another time, as after a
-    fresh checkout, are told by their bytes. A file that cannot be read is listed with its error, and the survey goes on.
+    Files whose size and time are as the cache knows them are not read again. Pictures and sounds that hold what is known, as
+    after a fresh checkout, or what another one holds, are told by their bytes. A file that cannot be read is listed with its
+    error, and the survey goes on.
 
     Raises
     ------
@@ -112,10 +141,9 @@ def scan(
     all_seen = list(walk(root, settings.ignore, unreadable, is_read))
     known = {} if cache is None else cache.facts(root)
     found, changed = _known(known, all_seen)
-    same = yield from _same_bytes(known, changed, threads)
-    found |= same
-    fresh = [seen for seen in changed if seen.path not in same]
-    new: list[FileFacts] = list(same.values())
+    told_apart = yield from _told_by_bytes(known, changed, threads)
+    fresh, new = told_apart.due, list(told_apart.same.values())
+    found |= told_apart.same
     samples: dict[str, PackedSample] = {}
 
     def keep() -> None:
@@ -128,11 +156,13 @@ def scan(
         reading, done = _read(fresh, root, settings.max_pixels, cache is not None, threads), 0
         for batch, answers in reading:
             for seen, told in zip(batch, answers, strict=True):
+                alike = (seen, *told_apart.copies.get(seen.path, ()))
                 if told.facts is None:
-                    unreadable.append(Unreadable(seen.path, told.fault))
+                    unreadable += [Unreadable(one.path, told.fault) for one in alike]
                 else:
-                    found[seen.path] = told.facts
-                    new.append(told.facts)
+                    rows = [told.facts, *(told.facts.at(one.path, one.file_time) for one in alike[1:])]
+                    found |= {row.path: row for row in rows}
+                    new += rows
                     samples.update(told.samples)
             if len(new) >= _KEEP_EVERY:
                 keep()
