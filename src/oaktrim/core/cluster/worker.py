@@ -93,6 +93,9 @@ class Answer(msgspec.Struct, frozen=True, array_like=True):
     state: str = ""
 
 
+_ASKS, _PICTURES = msgspec.msgpack.Decoder(Ask), msgspec.msgpack.Decoder(Picture)
+
+
 class _Kept(MadeStore):
     """A store that only holds what was made here, ready to be sent."""
 
@@ -131,7 +134,7 @@ def make(asked: bytes, expected: str, source: bytes | None) -> bytes:
     if version() != expected:
         return msgspec.msgpack.encode(Answer(state=version()))
     configure_work()
-    ask, started = msgspec.msgpack.decode(asked, type=Ask), time.perf_counter()
+    ask, started = _ASKS.decode(asked), time.perf_counter()
     try:
         with tempfile.TemporaryDirectory(prefix="oak-trim-") as folder:
             inventory, image = _at_hand(ask, source, Path(folder))
@@ -152,7 +155,7 @@ def _at_hand(ask: Ask, source: bytes | None, folder: Path) -> tuple[Inventory, I
             facts = msgspec.structs.replace(facts, path="source" + Path(facts.path.partition("#")[0]).suffix)
             (folder / facts.path).write_bytes(source)
         else:
-            image = msgspec.msgpack.decode(source, type=Picture).image()
+            image = _PICTURES.decode(source).image()
     role = RoleGuess(ask.role, "", Certainty.CHOSEN)
     return Inventory(root, (facts,), (role,), (), 1, (), link(root, [], {}, {})), image
 

@@ -210,6 +210,10 @@ class RootRow(_Row, frozen=True):
     extensions_required: list[str] = []
 
 
+# Made as the module is loaded: what a library learns of a type when it first decodes one, two threads may not learn at once.
+_ROOT = msgspec.json.Decoder(RootRow)
+
+
 @dataclass
 class Document:
     """A glTF file, its JSON as read, and its buffers as they are asked for.
@@ -389,7 +393,7 @@ def parse_gltf(data: bytes, place: ReferenceFolder) -> Document:
     if text.startswith(b"\xef\xbb\xbf"):
         text = text[3:]
     try:
-        root = msgspec.json.decode(text, type=RootRow)
+        root = _ROOT.decode(text)
         raw = msgspec.json.decode(text)
     except (msgspec.DecodeError, UnicodeDecodeError, RecursionError) as error:
         raise FileError(place.file, f"is not valid glTF: {error}") from error

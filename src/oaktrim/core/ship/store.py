@@ -40,6 +40,7 @@ class _Kept(msgspec.Struct, array_like=True):
     seconds: float
 
 
+_KEPT = msgspec.msgpack.Decoder(_Kept)
 # Has rows of an inventory made by settings and kept in a store, and yields their places as they are there.
 Ahead = Callable[[Inventory, Sequence[tuple[int, EncodeSettings]], "MadeStore"], Generator[int]]
 
@@ -75,7 +76,7 @@ class MadeStore:
         """Return what was made and the seconds that it took, or None where it is not kept or was damaged."""
         file = self._file(key)
         try:
-            kept = msgspec.msgpack.decode(lz4.frame.decompress(file.read_bytes()), type=_Kept)
+            kept = _KEPT.decode(lz4.frame.decompress(file.read_bytes()))
             os.utime(file)
             levels, transfer = tuple(kept.levels), Transfer(kept.transfer)
             row = FORMATS[kept.format]

@@ -67,6 +67,9 @@ class TreeSeen(msgspec.Struct, frozen=True, array_like=True):
     unreadable: list[tuple[str, str]]
 
 
+# Made as the module is loaded: what a library learns of a type when it first decodes one, it may not learn on two threads at once.
+_FACTS, _TREE = msgspec.msgpack.Decoder(list[FileFacts]), msgspec.msgpack.Decoder(TreeSeen)
+_MADE, _PIECES = msgspec.msgpack.Decoder(TextureFacts), msgspec.msgpack.Decoder(tuple[_Piece, ...])
 # The pieces and the small picture, as bytes.
 PackedSample = tuple[bytes, bytes]
 _DAMAGED = (RuntimeError, msgspec.DecodeError, ValueError, TypeError, IndexError)
@@ -155,7 +158,7 @@ class SurveyCache:
         try:
             # As one MessagePack array, which is quicker than one after the other.
             packed = struct.pack(">BI", 0xDD, len(rows)) + b"".join(row for (row,) in rows)
-            return {facts.path: facts for facts in msgspec.msgpack.decode(packed, type=list[FileFacts])}
+            return {facts.path: facts for facts in _FACTS.decode(packed)}
         except (msgspec.DecodeError, TypeError) as error:
             _LOG.warning("%s: facts of %s: %s", self.file, root, error)
             return {}
@@ -164,7 +167,7 @@ class SurveyCache:
         """Return what the last whole survey of a root met, if it was kept."""
         row = self._row("select seen from tree where root = ?", str(root))
         try:
-            return None if row is None else msgspec.msgpack.decode(lz4.frame.decompress(row[0]), type=TreeSeen)
+            return None if row is None else _TREE.decode(lz4.frame.decompress(row[0]))
         except _DAMAGED:
             return None
 
@@ -190,7 +193,7 @@ class SurveyCache:
         """Return the facts of what a maker made, by the hash of what it was made of, if they were kept."""
         row = self._row("select facts from made where content = ?", content)
         try:
-            return None if row is None else msgspec.msgpack.decode(row[0], type=TextureFacts)
+            return None if row is None else _MADE.decode(row[0])
         except _DAMAGED:
             return None
 
@@ -315,4 +318,4 @@ def _packed(pictures: tuple[Image, ...]) -> bytes:
 
 
 def _unpacked(blob: bytes) -> tuple[_Piece, ...]:
-    return msgspec.msgpack.decode(lz4.frame.decompress(blob), type=tuple[_Piece, ...])
+    return _PIECES.decode(lz4.frame.decompress(blob))

@@ -61,6 +61,9 @@ class _Kept(msgspec.Struct, array_like=True):
     files: dict[str, bytes]
 
 
+_KEPT = msgspec.msgpack.Decoder(_Kept)
+
+
 class ProductStore:
     """Products by content; without a folder they are kept in memory alone.
 
@@ -114,7 +117,7 @@ class ProductStore:
             return None
         file = self._file(self._folder, content)
         try:
-            kept = msgspec.msgpack.decode(lz4.frame.decompress(file.read_bytes()), type=_Kept)
+            kept = _KEPT.decode(lz4.frame.decompress(file.read_bytes()))
             os.utime(file)
             textures = {
                 path: Image(np.frombuffer(row.data, row.kind).reshape(row.shape), row.channels, Transfer(row.transfer))

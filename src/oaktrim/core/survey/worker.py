@@ -39,6 +39,9 @@ class ReadResult(msgspec.Struct, frozen=True, array_like=True):
     samples: dict[str, PackedSample] = {}
 
 
+_RESULTS = msgspec.msgpack.Decoder(list[ReadResult])
+
+
 class Ask(msgspec.Struct, frozen=True, array_like=True):
     """Files to read, below a root; `sampled` says whether their samples are wanted, too.
 
@@ -97,7 +100,7 @@ class Workers:
             answer = None
         if answer is not None:
             self._idle.put(worker)
-            return msgspec.msgpack.decode(answer, type=list[ReadResult])
+            return _RESULTS.decode(answer)
         _end(worker)
         if len(batch) == 1:
             seen = batch[0]
