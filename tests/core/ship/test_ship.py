@@ -29,6 +29,7 @@ from oaktrim.core.progress import finish
 from oaktrim.core.ship import run as run_module
 from oaktrim.core.ship.run import ship
 from oaktrim.core.ship.schedule import Reason, schedule
+from oaktrim.core.ship.store import MadeStore
 from oaktrim.core.ship.weighing import measure_packages
 from oaktrim.core.survey.cache import SurveyCache
 from oaktrim.core.survey.scan import scan
@@ -280,6 +281,22 @@ def test_what_holds_the_same_is_made_once(tmp_path, monkeypatch):
     for entry in rows.values():
         assert content_hash((tmp_path / "out" / entry.output).read_bytes()) == entry.output_hash
     assert finish(ship(planned(root, "lounge"), tmp_path / "out")).written == 0
+
+
+def test_what_was_saved_in_between_is_not_kept_for_what_was_surveyed(tmp_path):
+    root, store = tmp_path / "art", MadeStore(tmp_path / "store")
+    put(root, "a_base.png")
+    whole = (root / "a_base.png").read_bytes()
+    cut = Cut(SetFormat("bc7"), ("a_base.png",))
+    plan = planned(root, "lounge", cut)
+    put(root, "a_base.png", busy(64, 64, 3, seed=77).pixels)
+    (failure,) = finish(ship(plan, tmp_path / "out", store=store)).manifest.failed
+    assert "has changed since it was surveyed" in failure.error
+    # Undone: what was made of the other picture must not stand for this one.
+    (root / "a_base.png").write_bytes(whole)
+    (entry,) = finish(ship(plan, tmp_path / "out", store=store)).manifest.textures
+    (fresh,) = finish(ship(plan, tmp_path / "fresh")).manifest.textures
+    assert entry.output_hash == fresh.output_hash
 
 
 def test_threads_change_nothing(art, tmp_path):

@@ -8,7 +8,7 @@ import uuid
 from collections.abc import Generator, Iterator, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field
-from typing import Any
+from weakref import WeakValueDictionary
 
 import msgspec
 from distributed import Client, Event, Future, as_completed
@@ -22,7 +22,7 @@ from oaktrim.core.fields import MAX_PIXELS
 from oaktrim.core.formats.catalogue import format_named
 from oaktrim.core.pixels.codes import Transfer
 from oaktrim.core.plan.resolve import content_key
-from oaktrim.core.ship.make import read_source
+from oaktrim.core.ship.make import as_surveyed, read_source
 from oaktrim.core.ship.store import MadeStore
 from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.survey.places import source_bytes
@@ -38,11 +38,12 @@ _CONNECT, _WAIT, _LOOK_EVERY, _PATIENCE = 10, 0.02, 2.0, 60.0
 
 @dataclass
 class _Work:
-    """A texture on its way: how many parts of it are still out, and those that are back."""
+    """A texture on its way: how many parts of it are still out, and those that are back; and its source, where that was sent."""
 
     position: int
     row: int
     settings: EncodeSettings
+    source: Future | None = None
     parts: dict[tuple[int, int] | None, list[bytes]] = field(default_factory=dict)
     waiting: int = 0
     seconds: float = 0.0
@@ -146,7 +147,8 @@ class _Run:
         self._name, self._version = f"oak-trim-{uuid.uuid4().hex}", worker.version()
         self._event = Event(self._name, client=client)
         self._out: dict[Future, tuple[_Work, tuple[int, int] | None]] = {}
-        self._sent: dict[str, Any] = {}
+        # Sources that were sent stay with the workers as long as something is made of them.
+        self._sent: WeakValueDictionary[str, Future] = WeakValueDictionary()
         self._shared: bool | None = None
         self._lonely = self._looked = 0.0
 
@@ -188,7 +190,7 @@ class _Run:
         """Send a texture, whole or in parts; say whether it could be, which takes a source that can be read."""
         texture = self._inventory.textures[work.row]
         try:
-            root, source = self._source(work.row)
+            root, work.source = self._source(work.row)
         except OakTrimError:
             return False
         parts = self._parts(work)
@@ -198,7 +200,7 @@ class _Run:
                 self._name, texture, self._inventory.roles[work.row].role, work.settings, self._max_pixels, root, part
             )
             future = self._client.submit(
-                worker.make, msgspec.msgpack.encode(ask), self._version, source, pure=False, retries=2
+                worker.make, msgspec.msgpack.encode(ask), self._version, work.source, pure=False, retries=2
             )
             self._out[future] = work, part
             back.add(future)
@@ -215,7 +217,7 @@ class _Run:
         # The levels below first: they are the largest part.
         return [(0, 0), *rows] if settings.levels > 1 else list(rows)
 
-    def _source(self, row: int) -> tuple[str, Any]:
+    def _source(self, row: int) -> tuple[str, Future | None]:
         """Return the root where workers see the source, and else its bytes, sent once for all that is made of it."""
         texture, root = self._inventory.textures[row], str(self._inventory.root)
         if texture.file_bytes and self._shared is None:
@@ -224,14 +226,16 @@ class _Run:
             _LOG.info("sources are %s", "read by the workers" if self._shared else "sent to the workers")
         if texture.file_bytes and self._shared:
             return root, None
-        if texture.content not in self._sent:
+        sent = self._sent.get(texture.content)
+        if sent is None:
             if texture.file_bytes:
                 data = source_bytes(self._inventory.root, texture.path)
             else:
                 picture = read_source(self._inventory, row, self._max_pixels)
                 data = msgspec.msgpack.encode(worker.Picture.of(picture))
-            self._sent[texture.content] = self._client.scatter(data, hash=True)
-        return "", self._sent[texture.content]
+            sent = self._client.scatter(data, hash=True)
+            self._sent[texture.content] = sent
+        return "", sent
 
     def _arrived(self, back: as_completed) -> Iterator[_Work]:
         """Wait a moment, and yield the textures that no more is awaited of."""
@@ -274,7 +278,8 @@ class _Run:
             levels = (first, *work.parts.get((0, 0), []))
             row, transfer = format_named(settings.format), Transfer(answer.transfer)
             made = EncodedTexture(row, settings.width, settings.height, transfer, levels)
-            self._store.keep(key, made, work.seconds)
+            if as_surveyed(self._inventory, work.row, self._max_pixels):
+                self._store.keep(key, made, work.seconds)
         return not work.waiting
 
     def _look_around(self) -> None:

@@ -142,9 +142,21 @@ def make_texture(
     made = yield from _make(inventory, row, settings, max_pixels, threads, source, plain)
     before = plain.seconds if plain is not None else 0.0
     made = replace(made, covered=covered, seconds=time.perf_counter() - started + before)
-    if store is not None and made.encoded.format.compressed:
+    # A file that was written to since the survey is not what its key says: nobody is to take it for that later.
+    if store is not None and made.encoded.format.compressed and as_surveyed(inventory, row, max_pixels):
         store.keep(key, made.encoded, made.seconds)
     return made
+
+
+def as_surveyed(inventory: Inventory, row: int, max_pixels: int = MAX_PIXELS) -> bool:
+    """Say whether the source of a texture still holds what the survey found; one that neither a file nor a maker has does."""
+    texture = inventory.textures[row]
+    if not texture.file_bytes and texture.path not in inventory.made:
+        return True
+    try:
+        return inventory.sources(max_pixels).content(texture.path) == texture.content
+    except OakTrimError:
+        return False
 
 
 def _make(
