@@ -23,7 +23,7 @@ from oaktrim.core.pixels.image import Image
 from oaktrim.core.progress import Progress, Task
 from oaktrim.core.ship.make import make_part, make_texture
 from oaktrim.core.ship.store import MadeStore, packed_texture
-from oaktrim.core.survey.facts import TextureFacts
+from oaktrim.core.survey.facts import IMAGE_MARK, TextureFacts
 from oaktrim.core.survey.inventory import Inventory
 from oaktrim.core.survey.ownership import link
 from oaktrim.core.survey.places import source_bytes
@@ -152,7 +152,8 @@ def _at_hand(ask: Ask, source: bytes | None, folder: Path) -> tuple[Inventory, I
     if source is not None:
         root = folder
         if facts.file_bytes:
-            facts = msgspec.structs.replace(facts, path="source" + Path(facts.path.partition("#")[0]).suffix)
+            ending = "" if IMAGE_MARK in facts.path else Path(facts.path).suffix
+            facts = msgspec.structs.replace(facts, path=f"source{ending}")
             (folder / facts.path).write_bytes(source)
         else:
             image = _PICTURES.decode(source).image()
