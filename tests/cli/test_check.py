@@ -203,6 +203,11 @@ def test_the_last_answer_is_given_again_while_nothing_changes(yard, monkeypatch)
     settings_file().parent.mkdir(parents=True, exist_ok=True)
     settings_file().write_text('theme = "dusk"\n')
     assert looked()[0] == 1 and looked()[0] == 0
+    # A folder in the place of a job, into which reports are written.
+    for count in (1, 0):
+        before = len(looks)
+        ask("art", "--target", "pocket", "--report", "art/r.xml")
+        assert len(looks) - before == count
     # Another program says other things.
     monkeypatch.setattr(lastcheck, "__version__", "another")
     assert looked()[0] == 1

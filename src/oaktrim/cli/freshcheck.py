@@ -68,7 +68,8 @@ class Ask:
     def _inputs(self, source: Source, inventory: Inventory | None = None) -> Inputs:
         """Return what is looked at; what models are read with is known once there is an inventory."""
         shared = [os.path.normpath(source.root / name) for name in source.job.check_files]
-        files = [os.fspath(p.absolute()) for p in (self.path, self.baseline, self.since) if p is not None]
+        asked = (self.path, self.baseline, self.since)
+        files = [os.fspath(path.absolute()) for path in asked if path is not None and not path.is_dir()]
         models = () if inventory is None else inventory.models
         read = {os.fspath(source.root / name) for model in models for name, _, _ in model.files}
         apart = tuple(os.path.realpath(report) for report in self.reports)

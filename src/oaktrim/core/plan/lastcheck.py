@@ -51,9 +51,9 @@ class Inputs(msgspec.Struct, frozen=True):
                 digest.update(f"{seen.path}\0{seen.file_bytes}\0{seen.file_time}\0".encode("utf-8", "surrogateescape"))
         except OakTrimError:
             return ""
-        for file in sorted({*self.files, os.fspath(settings_file()), *map(os.fspath, _PACKAGE.rglob("*.*"))}):
-            if not file.endswith(".pyc"):
-                digest.update(f"{file}\0{_stamp(file)}\0".encode("utf-8", "surrogateescape"))
+        program = (os.fspath(file) for file in _PACKAGE.rglob("*.*") if "__pycache__" not in file.parts)
+        for file in sorted({*self.files, os.fspath(settings_file()), *program}):
+            digest.update(f"{file}\0{_stamp(file)}\0".encode("utf-8", "surrogateescape"))
         digest.update(repr(sorted((row.path, row.error) for row in faults)).encode("utf-8", "surrogateescape"))
         return digest.hexdigest()
 
