@@ -94,9 +94,8 @@ def _lines(outcome: Outcome) -> Iterator[str]:
         )
         if (number := sum(row.standing is standing for row in outcome.findings))
     ]
-    beside = f"; beside these {', '.join(others)}" if others else ""
     if outcome.failed:
-        yield f"Fails: {counted(len(outcome.over), 'limit')} and {counted(len(failing), 'finding')}{beside}."
+        said = f"Fails: {counted(len(outcome.over), 'limit')} and {counted(len(failing), 'finding')}"
     else:
-        worse = "nothing got worse" if outcome.compared else "nothing stands against it"
-        yield f"Passes: {worse}{beside.replace('; beside these', '; there are')}."
+        said = f"Passes: nothing {'got worse' if outcome.compared else 'stands against it'}"
+    yield said + (f"; other findings: {', '.join(others)}." if others else ".")

@@ -82,7 +82,7 @@ def look(source: Source, inventory: Inventory, targets: tuple[Target, ...], alwa
 
 
 @dataclass(frozen=True)
-class Weighing:
+class _Weighing:
     """A source's inventory and the targets that it is weighed on.
 
     Parameters
@@ -96,16 +96,16 @@ class Weighing:
     cache: SurveyCache
 
 
-def _inventory_of(source: Source, names: tuple[str, ...], seen: bool) -> Weighing:
+def _weighing_of(source: Source, names: tuple[str, ...], seen: bool) -> _Weighing:
     targets = tuple(source.job.target(name) for name in dict.fromkeys(names)) or targets_of(source.job)
     cache = SurveyCache()
     inventory = run(survey_tree(source.root, source.job.scan_settings, source.job.build_spec, cache)).inventory
-    return Weighing(inventory, targets, look(source, inventory, targets, seen), cache)
+    return _Weighing(inventory, targets, look(source, inventory, targets, seen), cache)
 
 
 def weigh_source(source: Source, names: tuple[str, ...]) -> Survey:
     """Survey a source on the named targets, or on its own."""
-    w, job = _inventory_of(source, names, seen=True), source.job
+    w, job = _weighing_of(source, names, seen=True), source.job
     return run(survey(w.inventory, w.targets, w.cache, job.cuts, job.rules, source.checks, w.demands))
 
 
@@ -114,7 +114,7 @@ def plans_of(source: Source, names: tuple[str, ...] = ()) -> tuple[Plan, ...]:
 
     Its sightlines are asked only where role rules go by them.
     """
-    w, job = _inventory_of(source, names, seen=False), source.job
+    w, job = _weighing_of(source, names, seen=False), source.job
     return run(measured_plans(w.inventory, w.targets, w.cache, job.cuts, job.rules, w.demands))
 
 

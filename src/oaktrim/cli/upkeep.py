@@ -15,11 +15,8 @@ from oaktrim.core.files.watching import Changes, Watcher
 from oaktrim.core.plan.resolve import Plan
 from oaktrim.core.ship.result import Shipped
 
-# A file that was shipped and cannot be read may be half saved: it is looked at again, so often and after so many seconds.
-_LOOKS, _BETWEEN = 4, 0.25
 
-
-def keep_up(path: Path, target: str, ship: Callable[[Source, Plan], Shipped], settle: float = _BETWEEN) -> None:
+def keep_up(path: Path, target: str, ship: Callable[[Source, Plan], Shipped]) -> None:
     """Ship a source whenever it has changed, until the program is stopped; says a line each time.
 
     What is wrong with a later build is said, and the next change is waited for.
@@ -35,7 +32,6 @@ def keep_up(path: Path, target: str, ship: Callable[[Source, Plan], Shipped], se
     changes = Changes()
     watcher = Watcher(changes.note)
     watched: tuple[Path, tuple[Path, ...]] | None = None
-    readable: frozenset[str] = frozenset()
     shipped_once = False
     try:
         while True:
@@ -48,9 +44,7 @@ def keep_up(path: Path, target: str, ship: Callable[[Source, Plan], Shipped], se
                     # Before anything is read, so that no change falls in between.
                     watched = (source.root, files)
                     watcher.look_at(*watched)
-                plan = _whole(source, target, readable, settle)
-                readable = frozenset(texture.path for texture in plan.inventory.textures)
-                shipped = ship(source, plan)
+                shipped = ship(source, plan_of(source, target))
                 _say(shipped, time.monotonic() - started)
                 shipped_once = True
             except OakTrimError as error:
@@ -60,16 +54,6 @@ def keep_up(path: Path, target: str, ship: Callable[[Source, Plan], Shipped], se
             changes.wait()
     finally:
         watcher.stop()
-
-
-def _whole(source: Source, target: str, readable: frozenset[str], settle: float) -> Plan:
-    """Return the plan of a source, when files that could be read before can be read again, or it takes too long."""
-    for _ in range(_LOOKS - 1):
-        plan = plan_of(source, target)
-        if not readable & {row.path for row in plan.inventory.unreadable}:
-            return plan
-        time.sleep(settle)
-    return plan_of(source, target)
 
 
 def _say(shipped: Shipped, seconds: float) -> None:

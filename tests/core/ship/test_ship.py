@@ -299,6 +299,29 @@ def test_what_was_saved_in_between_is_not_kept_for_what_was_surveyed(tmp_path):
     assert entry.output_hash == fresh.output_hash
 
 
+def test_what_was_made_of_a_source_stays_while_that_cannot_be_read(tmp_path):
+    root, out = tmp_path / "art", tmp_path / "out"
+    for name in ("a_base.png", "b_base.png"):
+        put(root, name)
+    soundfile.write(root / "hum.wav", np.sin(np.arange(4000)) / 2, 8000)
+    first = finish(ship(planned(root, "lounge"), out)).manifest
+    whole = (root / "a_base.png").read_bytes()
+    (root / "a_base.png").write_bytes(whole[:300])
+    (root / "hum.wav").write_bytes(b"RIFF")
+    again = finish(ship(planned(root, "lounge"), out))
+    assert (again.written, again.unchanged, again.removed) == (0, 1, 0)
+    assert (again.manifest.textures, again.manifest.sounds) == (first.textures, first.sounds)
+    assert {row.source for row in again.manifest.failed} == {"a_base.png", "hum.wav"}
+    assert all("what was made of it before stays" in row.error for row in again.manifest.failed)
+    (root / "a_base.png").write_bytes(whole)
+    (root / "hum.wav").unlink()
+    last = finish(ship(planned(root, "lounge"), out))
+    assert (last.unchanged, last.removed, last.manifest.failed) == (2, 1, ())
+    # For another target it would be of another kind.
+    (root / "a_base.png").write_bytes(whole[:300])
+    assert [row.source for row in finish(ship(planned(root, "pocket"), out)).manifest.textures] == ["b_base.png"]
+
+
 def test_threads_change_nothing(art, tmp_path):
     cut = Cut(SetFormat("bc1"), ("wall/brick_base.png", "wall/brick_n.png", "icon.tga"))
     for threads in (1, 3):

@@ -13,6 +13,8 @@ from watchdog.observers import Observer
 from watchdog.observers.api import BaseObserver
 from watchdog.observers.polling import PollingObserver
 
+from oaktrim.core.errors import FileError, os_fault
+
 _READS = ("opened", "closed_no_write")
 
 
@@ -24,12 +26,18 @@ class Watcher:
         self._observer: BaseObserver | None = None
 
     def look_at(self, root: Path, files: Iterable[Path] = ()) -> None:
-        """Watch another folder, and other files."""
+        """Watch another folder, and other files.
+
+        Raises
+        ------
+        FileError : the system lets none be watched
+        """
         self.stop()
         beside: dict[str, set[str]] = {}
         for file in files:
             beside.setdefault(os.fspath(file.absolute().parent), set()).add(file.name)
         # Where the system's own notices have run out, looking every second does as well.
+        fault = OSError()
         for kind in (Observer, PollingObserver):
             observer: BaseObserver = kind()
             try:
@@ -37,10 +45,12 @@ class Watcher:
                 for folder, names in beside.items():
                     observer.schedule(_Handler(self._noticed, names), folder, recursive=False)
                 observer.start()
-            except OSError:
+            except OSError as error:
+                fault = error
                 continue
             self._observer = observer
             return
+        raise FileError(root, f"cannot be watched: {os_fault(fault)}") from fault
 
     def stop(self) -> None:
         """Watch nothing any more."""

@@ -12,6 +12,7 @@ from pathlib import Path
 from oaktrim.core.errors import DocumentError, FileError
 from oaktrim.core.files.atomic import read_bytes
 from oaktrim.core.plan.baseline import Earlier, LimitNow, limits_now, read_earlier
+from oaktrim.core.plan.checks import label_of
 from oaktrim.core.plan.report import Survey, contents_of
 from oaktrim.core.survey.findings.finding import Severity
 from oaktrim.core.survey.findings.rules import Merged
@@ -20,6 +21,11 @@ from oaktrim.core.survey.places import file_path
 # Findings on what could not be looked at, which no rule finds.
 UNREADABLE, UNMADE = "unreadable", "unmade"
 FAULTS = {UNREADABLE: "Unreadable", UNMADE: "Cannot be made"}
+
+
+def name_of(code: str) -> str:
+    """Return what reports call a finding, also one of what could not be looked at."""
+    return FAULTS.get(code) or label_of(code)
 
 
 class Standing(Enum):

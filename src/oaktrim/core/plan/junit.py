@@ -11,8 +11,8 @@ from xml.etree import ElementTree
 
 from oaktrim.core.errors import shown
 from oaktrim.core.plan.baseline import LimitNow
-from oaktrim.core.plan.checks import Checks, label_of
-from oaktrim.core.plan.gate import FAULTS, Gated, Outcome, Standing
+from oaktrim.core.plan.checks import Checks
+from oaktrim.core.plan.gate import FAULTS, Gated, Outcome, Standing, name_of
 from oaktrim.core.plan.repository import Repository
 from oaktrim.core.survey.findings.rules import LABELS
 
@@ -34,7 +34,7 @@ def as_junit(outcome: Outcome, repository: Repository) -> bytes:
         _finding(suite, gated, shown(repository.path_of(gated.finding.path)))
     for code in _all_codes(outcome.survey.checks):
         if code not in codes:
-            ElementTree.SubElement(suite, "testcase", classname=f"oak-trim.{code}", name=_label(code), time="0")
+            ElementTree.SubElement(suite, "testcase", classname=f"oak-trim.{code}", name=name_of(code), time="0")
     for element in root:
         _count(element, [element])
     _count(root, list(root))
@@ -60,7 +60,7 @@ def _finding(suite: ElementTree.Element, row: Gated, file: str) -> None:
         suite, "testcase", classname=f"oak-trim.{finding.code}", name=_text(finding.path),
         file=_text(file), time="0",
     )  # fmt: skip
-    said = _text(f"{_label(finding.code)}: {finding.message}")
+    said = _text(f"{name_of(finding.code)}: {finding.message}")
     if row.standing is Standing.FAILS:
         failure = ElementTree.SubElement(case, "failure", type=finding.severity.value, message=said)
         failure.text = _text(f"{finding.path}: {finding.message}. What to do: {finding.remedy}.")
@@ -78,10 +78,6 @@ def _count(element: ElementTree.Element, suites: list[ElementTree.Element]) -> N
 
 def _all_codes(checks: Checks) -> list[str]:
     return [*FAULTS, *LABELS, *(check.name for check in checks.own)]
-
-
-def _label(code: str) -> str:
-    return FAULTS.get(code) or label_of(code)
 
 
 def _text(text: str) -> str:

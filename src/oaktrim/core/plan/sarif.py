@@ -9,8 +9,7 @@ import msgspec
 
 from oaktrim import __version__
 from oaktrim.core.plan.baseline import LimitNow
-from oaktrim.core.plan.checks import label_of
-from oaktrim.core.plan.gate import FAULTS, Gated, Outcome, Standing
+from oaktrim.core.plan.gate import Gated, Outcome, Standing, name_of
 from oaktrim.core.plan.repository import Repository
 from oaktrim.core.survey.findings.finding import Severity
 
@@ -83,4 +82,4 @@ def _fingerprint(*parts: str) -> str:
 
 
 def _label(code: str) -> str:
-    return "Over a limit" if code == _LIMIT else FAULTS.get(code) or label_of(code)
+    return "Over a limit" if code == _LIMIT else name_of(code)

@@ -43,6 +43,7 @@ from oaktrim.core.ship.sounds import SoundItem, ship_sound, sound_outputs
 from oaktrim.core.ship.store import Ahead, MadeStore
 from oaktrim.core.survey.inventory import OtherAsset
 from oaktrim.core.survey.packed import pack_bytes
+from oaktrim.core.survey.places import file_path
 from oaktrim.core.survey.roles import Family
 from oaktrim.core.targets.target import Target
 
@@ -173,13 +174,12 @@ def _ship(  # noqa: C901 - one run from its schedule to its manifest, whatever s
 ) -> Task[Shipped]:
     items = schedule(plan, out)
     earlier = load_manifest(out / NAME)
-    old: dict[str, Entry | SoundEntry] = {}
-    if earlier is not None:
-        old |= {entry.source: entry for entry in earlier.textures}
-        old |= {entry.source: entry for entry in earlier.sounds}
+    old = {} if earlier is None else _by_source(earlier)
     beside = earlier.beside if earlier else ()
     due = [item for item in items if item.reason is not Reason.UNCHANGED]
     entries = {item.recipe.path: old[item.recipe.path] for item in items if item.reason is Reason.UNCHANGED}
+    stays, unreadable = _left_standing(plan, earlier, {item.output for item in items})
+    entries |= stays
     # The dearest first: the last to finish is then a small one, and both threads end together.
     due.sort(key=lambda item: -item.samples)
     failed: list[Failure] = []
@@ -237,7 +237,7 @@ def _ship(  # noqa: C901 - one run from its schedule to its manifest, whatever s
     finally:
         if store is not None and due:
             store.trim()
-    manifest = _manifest(plan.target, entries, failed + broken + unread, present, models)
+    manifest = _manifest(plan.target, entries, failed + unreadable + broken + unread, present, models)
     removed = _remove_stale(earlier, manifest, out, plan.inventory.root)
     if earlier != manifest:
         write_atomic(out / NAME, manifest.bytes())
@@ -247,6 +247,35 @@ def _ship(  # noqa: C901 - one run from its schedule to its manifest, whatever s
         len(items) - len(due), removed, len(failed),
     )  # fmt: skip
     return Shipped(manifest, written, len(items) - len(due), removed, wrote, weigh(manifest, plan))
+
+
+def _left_standing(
+    plan: Plan, earlier: Manifest | None, taken: set[str]
+) -> tuple[dict[str, Entry | SoundEntry], list[Failure]]:
+    """Return what a run before made of pictures and sounds that cannot be read now, as while they are saved, and a fault of each.
+
+    Parameters
+    ----------
+    taken : outputs of this run
+    """
+    if earlier is None or (earlier.target, earlier.container, earlier.packing) != (
+        plan.target.id,
+        plan.target.container,
+        packing_name(plan.target.packing),
+    ):
+        return {}, []
+    faults = {row.path: row.error for row in plan.inventory.unreadable}
+    rows = {
+        path: row for path, row in _by_source(earlier).items() if file_path(path) in faults and row.output not in taken
+    }
+    stays = "what was made of it before stays"
+    return rows, [Failure(path, f"{path}: {faults[file_path(path)]}; {stays}") for path in rows]
+
+
+def _by_source(manifest: Manifest) -> dict[str, Entry | SoundEntry]:
+    """Return the textures and sounds of a manifest by their sources."""
+    rows: dict[str, Entry | SoundEntry] = {entry.source: entry for entry in manifest.textures}
+    return rows | {entry.source: entry for entry in manifest.sounds}
 
 
 def _coming(

@@ -93,7 +93,7 @@ def _kind(path: str, file_bytes: int) -> tuple[str, int]:
     return path[path.rfind(".") :].lower(), file_bytes
 
 
-def _told_by_bytes(known: dict[str, FileFacts], changed: list[Seen], threads: int | None) -> Task[_Fresh]:
+def _compare_contents(known: dict[str, FileFacts], changed: list[Seen], threads: int | None) -> Task[_Fresh]:
     """Tell pictures and sounds by their bytes: those of a fresh checkout, and those that were renamed or copied."""
     held = {(_kind(row.path, row.file_bytes), row.content): row for row in known.values() if row.content}
     sizes = Counter(_kind(seen.path, seen.file_bytes) for seen in changed) + Counter(kind for kind, _ in held)
@@ -141,9 +141,9 @@ def scan(
     all_seen = list(walk(root, settings.ignore, unreadable, is_read))
     known = {} if cache is None else cache.facts(root)
     found, changed = _known(known, all_seen)
-    told_apart = yield from _told_by_bytes(known, changed, threads)
-    fresh, new = told_apart.due, list(told_apart.same.values())
-    found |= told_apart.same
+    compared = yield from _compare_contents(known, changed, threads)
+    fresh, new = compared.due, list(compared.same.values())
+    found |= compared.same
     samples: dict[str, PackedSample] = {}
 
     def keep() -> None:
@@ -156,7 +156,7 @@ def scan(
         reading, done = _read(fresh, root, settings.max_pixels, cache is not None, threads), 0
         for batch, answers in reading:
             for seen, told in zip(batch, answers, strict=True):
-                alike = (seen, *told_apart.copies.get(seen.path, ()))
+                alike = (seen, *compared.copies.get(seen.path, ()))
                 if told.facts is None:
                     unreadable += [Unreadable(one.path, told.fault) for one in alike]
                 else:
