@@ -5,7 +5,7 @@ BIN := .venv/bin
 READY := .venv/.ready
 READY_DEV := .venv/.ready-dev
 # The glTF validator of its working group, and a validator of SARIF: judges in the tests, nothing of them ships.
-JUDGES := gltf-validator@2.0.0-dev.3.10 @microsoft/sarif-multitool-linux@5.7.0
+JUDGES := gltf-validator@2.0.0-dev.3.10 @microsoft/sarif-multitool-linux@5.7.0 three@0.187.0
 
 .PHONY: setup demo test lint bench screenshots docs dist clean
 
@@ -20,7 +20,7 @@ $(READY): pyproject.toml constraints.txt
 
 $(READY_DEV): $(READY)
 	$(BIN)/pip install --quiet --disable-pip-version-check -c constraints.txt -e '.[dev]'
-	@command -v npm >/dev/null && npm install --silent --no-save --prefix .venv/node $(JUDGES) || echo "Without npm, the tests leave out the validators of glTF and SARIF."
+	@command -v npm >/dev/null && npm install --silent --no-save --prefix .venv/node $(JUDGES) || echo "Without npm, the tests leave out the validators of glTF and SARIF, and a loader of UASTC."
 	@touch $(READY_DEV)
 
 demo: setup

@@ -17,9 +17,11 @@ from benchmarks.conftest import report, seconds, turns
 from oaktrim.core.codecs.bc7 import codec as bc7
 from oaktrim.core.codecs.effort import Effort, EncodeOptions, ErrorMetric
 from oaktrim.core.codecs.texture import EncodedTexture, decode_level, encode_level, encode_texture
+from oaktrim.core.codecs.transcode import LOADED, loaded_as
 from oaktrim.core.files import dds as dds_files
 from oaktrim.core.files.pictures import read_picture
 from oaktrim.core.formats.catalogue import FORMATS
+from oaktrim.core.formats.format import Hardware
 from oaktrim.core.pixels.codes import Transfer
 from oaktrim.core.pixels.image import Image, to_rgba
 from oaktrim.core.pixels.resample import resample
@@ -111,6 +113,7 @@ WANTED = {
     "astc-8x8": ("31.2 dB at 2x", "32.5 dB at 0.4x", "33.3 dB at 0.1x"),
     "etc2-rgb": ("34.8 dB at 0.4x", "35.3 dB at 0.2x", "35.5 dB at 0.1x"),
     "eac-r11": ("45.2 dB at 4x", "46.0 dB at 0.9x", ""),
+    "uastc": ("", "", ""),
 }
 
 
@@ -165,6 +168,22 @@ def test_encode(demo, benchmark, name, effort, pictures):
     ]
     said = f"{np.mean(quality):.2f} dB at {theirs / one:.2f}x, {again / two:.2f}x"
     report(f"{FORMATS[name].label} {effort.value}, {pictures}, 1 and 2 threads", "Pillow saving PNG", said, wanted)
+    benchmark.pedantic(lambda: None, rounds=1)
+
+
+@pytest.mark.skipif(not YARDSTICK.is_dir(), reason="Debian's neverball-data is not installed")
+def test_what_loaders_make_of_universal_textures(benchmark):
+    shown: dict[Hardware, list[float]] = {hardware: [] for hardware in LOADED}
+    made = [finish(encode_texture([Image.of(pixels)], FORMATS["uastc"])) for pixels in yardstick()]
+    for hardware, found in shown.items():
+        took = seconds(lambda hardware=hardware: [loaded_as(texture, hardware) for texture in made])
+        for pixels, encoded in zip(yardstick(), made, strict=True):
+            found.append(psnr(decode_level(loaded_as(encoded, hardware)).pixels[..., :3], pixels[..., :3]))
+        rate = sum(t.width * t.height for t in made) / took / 1e6
+        label = FORMATS[LOADED[hardware]].label
+        report(
+            f"UASTC loaded as {label}, yardstick, 2 threads", "", f"{np.mean(found):.2f} dB, {rate:.0f} Mpixel/s", ""
+        )
     benchmark.pedantic(lambda: None, rounds=1)
 
 

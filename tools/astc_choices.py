@@ -18,6 +18,7 @@ from numpy.typing import NDArray
 from PIL import Image as PillowImage
 
 from oaktrim.core.codecs.astc import encode as astc_encode
+from oaktrim.core.codecs.astc.endpoints import CONTRACTED, SCALED
 from oaktrim.core.codecs.astc.fit import encode_rows
 from oaktrim.core.codecs.blocks import metric_params
 from oaktrim.core.codecs.effort import ErrorMetric
@@ -63,16 +64,14 @@ def blocks_of(
 
 
 def legal(size: tuple[int, int], kind: int, family: int) -> dict[Choice, tuple[int, ...]]:
-    """Return the rows of the encoder's table by choice: grid, level, and whether an end is a share of the other."""
+    """Return the rows of the encoder's table by choice: grid, level, and how ends are written."""
     partitions, planes = astc_encode._FAMILIES[family]
     places, found = astc_encode._infills(size)[0], {}
-    for across, down, level, of_planes in sorted(astc_encode._modes(size)):
-        for scaled in (False, True) if of_planes == planes else ():
-            row = astc_encode._choice(
-                size, (across, down), level, planes, partitions, astc_encode._VALUES[kind], scaled
-            )
+    for across, down, level, of_planes in sorted(astc_encode.block_modes(size)):
+        for form in (CONTRACTED, SCALED) if of_planes == planes else ():
+            row = astc_encode._choice(size, (across, down), level, planes, partitions, astc_encode._VALUES[kind], form)
             if row is not None:
-                found[across, down, level, scaled] = (places[across, down], *row[1:])
+                found[across, down, level, form] = (places[across, down], *row[1:])
     return found
 
 
@@ -91,10 +90,9 @@ def errors_alone(
     choices[kind, family, 0], plan[kind, family], plan[kind, 5] = row, 1, 3
     plan[4, :4] = 1, -1, 1024, 1
     count, params = pixels.shape[1] // size[0], metric_params(ErrorMetric.COLOUR)
+    scratch = astc_encode.scratch(size, tuple(len(seeds) for seeds in tables[astc_encode.SEEDS]))
     out, block_errors = np.zeros((1, count, 16), np.uint8), np.zeros((1, count), np.float32)
-    encode_rows(
-        pixels, *size, plan, params, (choices, *tables[1:]), 0, 1, out, block_errors, astc_encode.scratch(size, 256)
-    )
+    encode_rows(pixels, *size, plan, params, (choices, *tables[1:]), 0, 1, out, block_errors, scratch)
     return block_errors[0].astype(np.float64)
 
 

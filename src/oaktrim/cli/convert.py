@@ -13,11 +13,13 @@ from oaktrim.cli.progress import run
 from oaktrim.cli.tables import console, table
 from oaktrim.core.codecs.effort import Dither, Effort, EncodeOptions, ErrorMetric
 from oaktrim.core.codecs.texture import EncodedTexture, encode_texture, stack_textures
+from oaktrim.core.codecs.transcode import LOADED, loaded_as
 from oaktrim.core.errors import FileError, Unsupported, shown
 from oaktrim.core.files import ktx2
 from oaktrim.core.files.atomic import read_bytes, write_atomic
 from oaktrim.core.files.pictures import pack_texture, parse_texture, read_picture, texture_image, write_png
 from oaktrim.core.formats.catalogue import format_named
+from oaktrim.core.formats.format import Hardware
 from oaktrim.core.pixels.levels import MIP_FILTER, build_mip_chain
 from oaktrim.core.pixels.metrics import compare
 from oaktrim.core.plan.cuts import MAX_LOSS
@@ -159,12 +161,18 @@ def encode(
 @click.option(
     "--slice", "place", default=0, show_default=True, type=click.IntRange(min=0), help="Of an array or a cube."
 )
+@click.option(
+    "--seen-on",
+    type=click.Choice([family.value for family in LOADED]),
+    help="Of UASTC: as it is seen on this hardware.",
+)
 @click.option("--out", required=True, type=click.Path(path_type=Path, dir_okay=False), help="The PNG to write.")
-def decode(file: Path, level: int, place: int, out: Path) -> None:
+def decode(file: Path, level: int, place: int, seen_on: str | None, out: Path) -> None:
     """Decode a level of a KTX2 or DDS FILE into a PNG; values past 1 are cut."""
     if out.exists() and file.exists() and out.samefile(file):
         raise FileError(file, "would be written over itself; sources are never written")
-    image = texture_image(parse_texture(read_bytes(file), file), file, level, place)
+    texture = parse_texture(read_bytes(file), file)
+    image = texture_image(loaded_as(texture, Hardware(seen_on)) if seen_on else texture, file, level, place)
     write_png(out, image)
     click.echo(f"{shown(out)}: {image.width}x{image.height}, {''.join(image.channels)}, {image.bit_depth} bits")
 

@@ -12,8 +12,10 @@ import numpy as np
 
 from oaktrim.core.codecs.effort import Dither, Effort, EncodeOptions
 from oaktrim.core.codecs.texture import decode_level, encode_level, encode_texture
+from oaktrim.core.codecs.transcode import LOADED, loaded_as
 from oaktrim.core.formats.catalogue import FORMATS, ORDER
 from oaktrim.core.formats.columns import mip_chain_bytes
+from oaktrim.core.formats.format import Hardware
 from oaktrim.core.kernels import forget_old_kernels, keep_in_turn, kernels_are_whole, note_whole_kernels
 from oaktrim.core.makers.atlas.rehearse import rehearse
 from oaktrim.core.makers.imposter.frames.lookup import draw_frames
@@ -60,9 +62,10 @@ def warm_beside() -> Task[None]:
     if kernels_are_whole():
         yield from warm()
         return
-    rest = [name for name in _names() if name not in _LONGEST]
+    rest = [name for name in _names() if name not in (*_LONGEST, "uastc")]
     codecs = [
-        *((name,) for name in _LONGEST),
+        # UASTC is searched with the kernels of ASTC.
+        *((name, "uastc") if name == "astc-4x4" else (name,) for name in _LONGEST),
         *(tuple(rest[start :: len(rest) // 8]) for start in range(len(rest) // 8)),
     ]
     jobs = [("draws",), ("atlases",), ("trims",), *(("codecs", *names) for names in codecs), ("looks",)]
@@ -182,6 +185,9 @@ def _codecs(names: Sequence[str]) -> Task[None]:
         yield Progress(done, len(names), f"compiling {FORMATS[name].label}")
         for effort in Effort:
             options = EncodeOptions(effort, loss=1.0, threads=1)
-            decode_level(finish(encode_texture([picture], FORMATS[name], options)))
+            made = finish(encode_texture([picture], FORMATS[name], options))
+            decode_level(made)
+            for hardware in LOADED if FORMATS[name].hardware is Hardware.UNIVERSAL else ():
+                loaded_as(made, hardware)
         if name == "rgb565":
             encode_level(picture, FORMATS[name], EncodeOptions(dither=Dither.DIFFUSED))

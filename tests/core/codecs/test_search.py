@@ -10,7 +10,7 @@ from oaktrim.core.codecs.astc import choices as astc_choices
 from oaktrim.core.codecs.astc import encode as astc_encode
 from oaktrim.core.codecs.astc.decode import decode_astc
 from oaktrim.core.codecs.astc.encode import encode_astc
-from oaktrim.core.codecs.astc.endpoints import WIDE, decode_endpoints, round_endpoints
+from oaktrim.core.codecs.astc.endpoints import CONTRACTED, WIDE, decode_endpoints, round_endpoints
 from oaktrim.core.codecs.astc.tables import partition_of
 from oaktrim.core.codecs.bc1.codec import decode_bc1, encode_bc1
 from oaktrim.core.codecs.bc4.codec import decode_bc4, decode_bc5, encode_bc4, encode_bc5
@@ -110,13 +110,13 @@ def test_ends_of_astc_are_rounded_to_what_the_decoder_reads():
             line = np.zeros((2, 4), np.float32)
             line[:, :3] = middle + rng.normal(0, 12, (2, 3))
             codes, decoded = np.zeros(8, np.int64), np.zeros((4, 4), np.float32)
-            if not round_endpoints(line, 3, nearest[level], values[level], codes, decoded):
+            if not round_endpoints(line, 3, CONTRACTED, nearest[level], values[level], codes, decoded):
                 # Only where the second end is the darker one, which the standard reads as contracted.
                 assert line[1, :3].sum() < line[0, :3].sum() + 3 * spacing
                 continue
             kept += 1
             again = np.zeros((4, 4), np.float32)
-            contracted += bool(decode_endpoints(codes, 3, values[level], again))
+            contracted += bool(decode_endpoints(codes, 3, CONTRACTED, values[level], again))
             np.testing.assert_array_equal(again[:2, :3], decoded[:2, :3])
             wanted = np.clip((line[:, :3] + 0.5) / WIDE, 0, 255)
             if wanted[1].sum() < wanted[0].sum() + 3 * spacing:

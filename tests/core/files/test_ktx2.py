@@ -92,7 +92,18 @@ def test_descriptors(name, transfer):
     assert code == (1 if row.floating else {Transfer.LINEAR: 1, Transfer.SRGB: 2}[transfer])
     assert tuple(rest[:4]) == (row.block[0] - 1, row.block[1] - 1, 0, 0)
     assert rest[4:] == [row.block_bytes, 0, 0, 0, 0, 0, 0, 0]
-    stems = {"bc1": 128, "bc3": 130, "bc4": 131, "bc5": 132, "bc6": 133, "bc7": 134, "etc": 161, "eac": 161, "ast": 162}
+    stems = {
+        "bc1": 128,
+        "bc3": 130,
+        "bc4": 131,
+        "bc5": 132,
+        "bc6": 133,
+        "bc7": 134,
+        "etc": 161,
+        "eac": 161,
+        "ast": 162,
+        "uas": 166,
+    }
     assert model == stems.get(name[:3], 1)
     bits = 0
     for sample in range(samples):
@@ -131,7 +142,10 @@ def test_a_file_without_a_level_count_holds_one():
 @pytest.mark.parametrize("container", ["ktx2", "dds"])
 def test_the_size_of_a_file_is_known_before_it_is_made(container):
     """Of every format, with sides that end anywhere in a block, few levels or one, and of stacks of pictures."""
-    for name in (name for name in ORDER if container == "ktx2" or FORMATS[name].dxgi is not None):
+    for name in ORDER:
+        # What is packed in its file takes what packing leaves.
+        if FORMATS[name].supercompressed or (container == "dds" and FORMATS[name].dxgi is None):
+            continue
         made = [chain(name), chain(name, 64, 8), chain(name, 3, 3), stack(name, 3, 1), stack(name, 2, 6)]
         made.append(replace(made[0], levels=made[0].levels[:1]))
         sizes = np.array([(t.width, t.height, len(t.levels), t.slices) for t in made]).T

@@ -15,6 +15,8 @@ from oaktrim.core.codecs.bc7 import codec as bc7
 from oaktrim.core.codecs.effort import Dither, EncodeOptions
 from oaktrim.core.codecs.etc import codec as etc2
 from oaktrim.core.codecs.ratedistortion import optimize_rate
+from oaktrim.core.codecs.uastc.decode import decode_uastc
+from oaktrim.core.codecs.uastc.encode import encode_uastc
 from oaktrim.core.errors import Unsupported
 from oaktrim.core.formats.catalogue import FORMATS
 from oaktrim.core.formats.format import Hardware, TextureFormat
@@ -54,6 +56,7 @@ CODECS: dict[str, tuple[Encoder, Decoder]] = {
     "eac-rg11": (etc2.encode_eac_rg11, etc2.decode_eac_rg11),
     "eac-r11-signed": (etc2.encode_eac_r11_signed, etc2.decode_eac_r11_signed),
     "eac-rg11-signed": (etc2.encode_eac_rg11_signed, etc2.decode_eac_rg11_signed),
+    "uastc": (encode_uastc, decode_uastc),
 }
 
 

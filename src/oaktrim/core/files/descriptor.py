@@ -7,8 +7,8 @@ from __future__ import annotations
 
 import struct
 
-from oaktrim.core.formats.format import TextureFormat
-from oaktrim.core.formats.samples import ALPHA
+from oaktrim.core.formats.format import Hardware, TextureFormat
+from oaktrim.core.formats.samples import ALPHA, UASTC_RGB, whole_block
 from oaktrim.core.pixels.codes import Transfer
 
 _HEAD = struct.Struct("<III BBBB 4B 8B")
@@ -20,11 +20,18 @@ _TRANSFER_CODE = {Transfer.LINEAR: 1, Transfer.SRGB: 2}
 _LINEAR = 0x10
 
 
-def pack_descriptor(texture_format: TextureFormat, transfer: Transfer) -> bytes:
-    """Return the descriptor, its total size first, of a format whose colour has this transfer."""
+def pack_descriptor(texture_format: TextureFormat, transfer: Transfer, opaque: bool = False) -> bytes:
+    """Return the descriptor, its total size first, of a format whose colour has this transfer.
+
+    Parameters
+    ----------
+    opaque : nothing in it is clear, which is said of blocks that loaders make others of: for them these may be smaller
+    """
     if texture_format.floating:
         transfer = Transfer.LINEAR
     samples = texture_format.samples
+    if opaque and texture_format.hardware is Hardware.UNIVERSAL:
+        samples = whole_block(8 * texture_format.block_bytes, UASTC_RGB)
     block_size = 24 + _SAMPLE.size * len(samples)
     width, height = texture_format.block
     out = _HEAD.pack(
@@ -44,6 +51,11 @@ def pack_descriptor(texture_format: TextureFormat, transfer: Transfer) -> bytes:
             sample.offset, sample.length - 1, sample.channel | linear, 0, 0, 0, 0, sample.lower, sample.upper
         )
     return out
+
+
+def descriptor_model(data: bytes) -> int | None:
+    """Return the colour model that a descriptor names; None where it ends before that."""
+    return data[12] if len(data) >= 13 else None
 
 
 def descriptor_transfer(data: bytes) -> Transfer | None:

@@ -16,10 +16,11 @@ from numpy.typing import NDArray
 
 from oaktrim import __version__
 from oaktrim.core.codecs.texture import EncodedTexture
+from oaktrim.core.codecs.uastc.decode import is_opaque
 from oaktrim.core.errors import FileError
-from oaktrim.core.files.descriptor import descriptor_transfer, pack_descriptor
+from oaktrim.core.files.descriptor import descriptor_model, descriptor_transfer, pack_descriptor
 from oaktrim.core.formats.catalogue import FORMATS
-from oaktrim.core.formats.format import TextureFormat
+from oaktrim.core.formats.format import Hardware, TextureFormat
 from oaktrim.core.pixels.codes import Transfer
 from oaktrim.core.pixels.levels import level_count, level_size
 
@@ -94,7 +95,8 @@ def pack(texture: EncodedTexture, zstd_level: int | None = None) -> bytes:
     """
     row = texture.format
     srgb = texture.transfer is Transfer.SRGB and row.vk_srgb is not None
-    descriptor, key_values = pack_descriptor(row, texture.transfer), _key_values()
+    opaque = row.hardware is Hardware.UNIVERSAL and all(map(is_opaque, texture.levels))
+    descriptor, key_values = pack_descriptor(row, texture.transfer, opaque), _key_values()
     count = len(texture.levels)
     dfd_offset = 12 + Header.STRUCT.size + count * _LEVEL.size
     kvd_offset = dfd_offset + len(descriptor)
@@ -175,8 +177,12 @@ def parse_head(data: bytes, path: Path, max_pixels: int) -> tuple[Header, Textur
     """Return the header, format and transfer of a file's bytes, refused where they cannot be read."""
     header = Header.parse(data, path)
     texture_format, transfer = _refuse(header, path, len(data), max_pixels)
+    descriptor = data[header.dfd_offset : header.dfd_offset + header.dfd_length]
+    model = descriptor_model(descriptor)
+    if texture_format.hardware is Hardware.UNIVERSAL and model != texture_format.family.model:
+        raise FileError(path, f"has no VkFormat, and colour model {model}, which is not read", header.dfd_offset + 12)
     if texture_format.vk_srgb is None and not texture_format.floating:
-        named = descriptor_transfer(data[header.dfd_offset : header.dfd_offset + header.dfd_length])
+        named = descriptor_transfer(descriptor)
         transfer = named or transfer
     return header, texture_format, transfer
 

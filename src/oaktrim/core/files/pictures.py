@@ -349,6 +349,10 @@ def texture_image(texture: EncodedTexture, path: Path, level: int = 0, slice_: i
         raise FileError(path, str(error)) from error
 
 
+# More packs the blocks of pictures by half a percent, in three times the time.
+_ZSTD_LEVEL = 12
+
+
 def parse_texture(data: bytes, path: Path, max_pixels: int = MAX_PIXELS) -> EncodedTexture:
     """Return the texture in the bytes of a KTX2 or DDS file."""
     if kind_of(data, path) == "dds":
@@ -357,8 +361,10 @@ def parse_texture(data: bytes, path: Path, max_pixels: int = MAX_PIXELS) -> Enco
 
 
 def pack_texture(texture: EncodedTexture, container: str) -> bytes:
-    """Return a texture as the bytes of a `ktx2` or `dds` file."""
-    return dds.pack(texture) if container == "dds" else ktx2.pack(texture)
+    """Return a texture as the bytes of a `ktx2` or `dds` file; supercompressed where its format is."""
+    if container == "dds":
+        return dds.pack(texture)
+    return ktx2.pack(texture, _ZSTD_LEVEL if texture.format.supercompressed else None)
 
 
 def bytes_beside(

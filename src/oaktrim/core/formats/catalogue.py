@@ -10,6 +10,7 @@ from oaktrim.core.formats.samples import (
     ETC2_COLOUR,
     GREEN,
     RED,
+    UASTC_RGBA,
     block_of,
     float_block,
     half_floats,
@@ -32,6 +33,7 @@ _BC7 = FormatFamily("bc7", Hardware.BC, 134, 12, 0.85)
 _ETC2 = FormatFamily("etc2", Hardware.ETC2, 161, 16, 0.8)
 _EAC = FormatFamily("eac", Hardware.ETC2, 161, 4, 0.85)
 _ASTC = FormatFamily("astc", Hardware.ASTC, 162, 12, 0.7, (1.16, 1.1, 1.06))
+_UASTC = FormatFamily("uastc", Hardware.UNIVERSAL, 166, 14, 0.75)
 
 _NONE, _ONE_BIT, _FULL = Alpha.NONE, Alpha.ONE_BIT, Alpha.FULL
 _PIXEL, _FOUR = (1, 1), (4, 4)
@@ -211,6 +213,12 @@ for _row in (
             prominence=_ASTC_OFFERED.get((w, h), Prominence.BY_NAME),
         )
         for i, (w, h) in enumerate(_ASTC_BLOCKS)
+    ),
+    # It has no number: files name it by its colour model.
+    TextureFormat(
+        "uastc", "UNDEFINED", "UASTC", _UASTC, _FOUR, 16, "RGBA", _FULL, 0, None, None, None, whole_block(128, UASTC_RGBA), 1,
+        "one file for hardware with BC, ETC2 or ASTC", "one byte a pixel, and loaders take time to make blocks of it",
+        suits=(Suits.OPAQUE, Suits.SOFT_ALPHA, Suits.NORMALS, Suits.PACKED), prominence=Prominence.CANDIDATE,
     ),
 ):  # fmt: skip
     register(_row)

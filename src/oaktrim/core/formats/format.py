@@ -13,13 +13,17 @@ from oaktrim.core.formats.samples import Samples
 
 
 class Hardware(Enum):
-    """Families of formats that hardware decodes; every GPU samples PLAIN, none samples THREE_BYTE."""
+    """Families of formats that hardware decodes; every GPU samples PLAIN, none samples THREE_BYTE.
+
+    UNIVERSAL stands for a loader that makes blocks of another family, whichever it finds, of those in the file.
+    """
 
     PLAIN = "plain"
     THREE_BYTE = "three-byte"
     BC = "bc"
     ETC2 = "etc2"
     ASTC = "astc"
+    UNIVERSAL = "universal"
 
 
 class Alpha(Enum):
@@ -132,6 +136,11 @@ class TextureFormat:
     @property
     def compressed(self) -> bool:
         return self.block != (1, 1)
+
+    @property
+    def supercompressed(self) -> bool:
+        """Whether the levels in a file are packed once more: what loaders unpack anyway is shipped small."""
+        return self.hardware is Hardware.UNIVERSAL
 
     @property
     def bits_per_pixel(self) -> float:

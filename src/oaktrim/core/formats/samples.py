@@ -9,6 +9,8 @@ from dataclasses import dataclass
 
 RED, GREEN, BLUE, ALPHA = 0, 1, 2, 15
 BC1_WITH_ALPHA, ETC2_COLOUR = 1, 2
+# What the channels of UASTC are.
+UASTC_RGB, UASTC_RGBA = 0, 3
 _EXPONENT, _SIGNED, _FLOAT = 0x20, 0x40, 0x80
 _ALL_BITS = 0xFFFFFFFF
 _ONE, _MINUS_ONE = 0x3F800000, 0xBF800000

@@ -129,7 +129,8 @@ class Plan:
     @cached_property
     def files(self) -> Ints:
         """Bytes of each texture's file, as it ships."""
-        return np.where(self.left_out, 0, file_bytes(self.inventory, self.target, self.footprint, self.formats))
+        files = file_bytes(self.inventory, self.target, self.footprint, self.formats, self.forecast.package)
+        return np.where(self.left_out, 0, files)
 
     def line(self, name: str) -> Ints:
         """Return what each texture adds to a limit counted in bytes."""
@@ -334,13 +335,16 @@ def missing_of(plan: Plan, ratios: CompressionRatios) -> list[Key]:
     )
 
 
-def file_bytes(inventory: Inventory, target: Target, footprint: TargetFootprint, formats: Ints) -> Ints:
-    """Return the bytes of each texture's file, as it ships."""
+def file_bytes(inventory: Inventory, target: Target, footprint: TargetFootprint, formats: Ints, package: Ints) -> Ints:
+    """Return the bytes of each texture's file, as it ships; what is packed in its file takes the same there as in the package."""
     found, slices = footprint.stored.copy(), inventory.column("slices")
     for place in np.unique(formats):
         mine = formats == place
         sizes = (column[mine] for column in (footprint.width, footprint.height, footprint.levels, slices))
-        found[mine] += bytes_beside(target.container, FORMATS[ORDER[place]], *sizes)
+        row = FORMATS[ORDER[place]]
+        found[mine] = (
+            package[mine] if row.supercompressed else found[mine] + bytes_beside(target.container, row, *sizes)
+        )
     return found
 
 

@@ -232,7 +232,9 @@ def pose(
             rows = list(group.rows)
             sides[rows], formats[rows], losses_here[rows] = option.side, FORMAT_INDEX[option.format], option.loss
         footprint, package = estimate_sizes(plan, sides, formats, ratios, losses_here)
-        files = file_bytes(inventory, plan.target, footprint, formats) if "unpacked" in lines else footprint.stored
+        files = (
+            file_bytes(inventory, plan.target, footprint, formats, package) if "unpacked" in lines else footprint.stored
+        )
         weights = Weights.of_textures(footprint.memory, package, files, footprint.levels)
         # What ships now keeps what levels its file holds, and may have been measured.
         columns = [plan.line(line) if turn == 0 else LINES[line].weigh(weights) for line in lines]

@@ -6,10 +6,11 @@ from dataclasses import dataclass, replace
 
 from msgspec import structs
 
+from oaktrim.core.codecs.transcode import loaded_as
 from oaktrim.core.fields import MAX_PIXELS
 from oaktrim.core.files.pictures import pack_texture
 from oaktrim.core.formats.catalogue import FORMATS
-from oaktrim.core.formats.format import Prominence
+from oaktrim.core.formats.format import Hardware, Prominence
 from oaktrim.core.pixels.image import Image
 from oaktrim.core.pixels.normals import reconstruct_z
 from oaktrim.core.plan.advice import FormatOption, format_options
@@ -31,7 +32,7 @@ class Trial:
 
     Parameters
     ----------
-    made : what would ship; source : the picture it was made of
+    made : what would ship, of a universal texture what a loader makes of it; source : the picture it was made of
     memory, package : bytes on the target
     seconds : that encoding took
     """
@@ -141,6 +142,7 @@ def try_recipe(
     reference: Reference,
     max_pixels: int = MAX_PIXELS,
     store: MadeStore | None = None,
+    seen_on: Hardware = Hardware.ASTC,
 ) -> Task[Trial]:
     """Make a texture by a recipe and measure it against its source.
 
@@ -148,6 +150,7 @@ def try_recipe(
     ----------
     reference : of the texture's picture, see `reference_for`
     store : as in `make_texture`
+    seen_on : hardware that a loader makes blocks for of a universal texture
 
     Raises
     ------
@@ -157,9 +160,12 @@ def try_recipe(
     made = yield from make_texture(inventory, row, recipe.settings, max_pixels, source=reference.source, store=store)
     data = pack_texture(made.encoded, target.container)
     yield Progress(1, 2, f"comparing {recipe.path}")
+    memory = memory_on(target, made.encoded)
+    if made.encoded.format.hardware is Hardware.UNIVERSAL:
+        made = replace(made, encoded=loaded_as(made.encoded, seen_on))
     quality = reference.judge(made.shipped())
     package = min(len(data), pack_bytes(data, target.packing))
-    return Trial(recipe, made, reference.source, quality, memory_on(target, made.encoded), package, made.seconds)
+    return Trial(recipe, made, reference.source, quality, memory, package, made.seconds)
 
 
 def pareto_front(costs: list[int], jnd: list[float]) -> list[int]:

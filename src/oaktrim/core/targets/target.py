@@ -229,8 +229,8 @@ def validate(target: Target) -> list[str]:
     families = {family for family in target.hardware if family is not Hardware.PLAIN}
     if Hardware.PLAIN not in target.hardware:
         said.append("Every GPU samples plain formats; without them nothing can be expanded at load.")
-    if target.container == "dds" and families & {Hardware.ETC2, Hardware.ASTC}:
-        said.append("DDS has no codes for ETC2 and ASTC: they can only be shipped as KTX2.")
+    if target.container == "dds" and families & {Hardware.ETC2, Hardware.ASTC, Hardware.UNIVERSAL}:
+        said.append("DDS has no codes for ETC2, ASTC and UASTC: they can only be shipped as KTX2.")
     if not target.sound_kinds:
         said.append("It plays no kind of sound file.")
     side = target.longest_side

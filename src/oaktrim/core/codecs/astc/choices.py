@@ -8,6 +8,7 @@ from importlib.resources import files
 import numpy as np
 from numpy.typing import NDArray
 
+from oaktrim.core.codecs.astc.endpoints import CONTRACTED, SCALED
 from oaktrim.core.codecs.effort import Effort
 
 KINDS = ("opaque_colour", "opaque_grey", "colour_alpha", "grey_alpha")
@@ -25,8 +26,8 @@ def plan_of(effort: Effort, size: tuple[int, int]) -> NDArray[np.int64]:
     return plan
 
 
-def choices_of(size: tuple[int, int], kind: int, family: int) -> list[tuple[tuple[int, int], int, bool]]:
-    """Return what to try for a kind of block, the most useful first: grid, level of weights, and whether an end is a share.
+def choices_of(size: tuple[int, int], kind: int, family: int) -> list[tuple[tuple[int, int], int, int]]:
+    """Return what to try for a kind of block, the most useful first: grid, level of weights, and how ends are written.
 
     Parameters
     ----------
@@ -35,5 +36,5 @@ def choices_of(size: tuple[int, int], kind: int, family: int) -> list[tuple[tupl
     found = []
     for text in _DATA["choices"][f"{size[0]}x{size[1]}"][KINDS[kind]].get(FAMILIES[family], "").split():
         across, down, level = map(int, text.rstrip("s").split("."))
-        found.append(((across, down), level, text.endswith("s")))
+        found.append(((across, down), level, SCALED if text.endswith("s") else CONTRACTED))
     return found

@@ -32,7 +32,7 @@ MAGENTA = np.uint32(0xFFFF00FF)
 
 
 @njit(**BARE)
-def _read_sequence(words, at, count, level, out):
+def read_sequence(words, at, count, level, out):
     """Read `count` numbers of a level from bit `at` into `out`, which has room for four more; its end may be cut off."""
     bits = np.uint64(SPLIT[level, 2])
     mask = (np.uint64(1) << bits) - np.uint64(1)
@@ -230,7 +230,7 @@ def _decode_block(words, wide, high, parted, weights, values, spread, ends, kind
     fine = FINEST[count, max(0, below - start)] if count <= 18 else -1
     if fine < 0:
         return False
-    _read_sequence(words, start, count, fine, values)
+    read_sequence(words, start, count, fine, values)
     for i in range(count):
         values[i] = COLOURS[fine, values[i]]
     at = 0
@@ -241,8 +241,8 @@ def _decode_block(words, wide, high, parted, weights, values, spread, ends, kind
             # The first end in 64ths of 16 bits, half of one more to round, and what a 64th of the way adds.
             lines[p, c, 0] = ends[p, 0, c] * (257 * 64) + 32
             lines[p, c, 1] = (ends[p, 1, c] - ends[p, 0, c]) * 257
-    turned[0], turned[1] = _mirrored(words[1]), _mirrored(words[0])
-    _read_sequence(turned, 0, many, level, weights)
+    turned[0], turned[1] = mirrored(words[1]), mirrored(words[0])
+    read_sequence(turned, 0, many, level, weights)
     for i in range(many):
         weights[i] = WEIGHTS[level, weights[i]]
     for plane in range(planes):
@@ -265,7 +265,7 @@ def _decode_block(words, wide, high, parted, weights, values, spread, ends, kind
 
 
 @njit(**BARE)
-def _mirrored(word):
+def mirrored(word):
     """Return the bits of a word of 64 in reverse."""
     word = (word & np.uint64(0x5555555555555555)) << np.uint64(1) | word >> np.uint64(1) & np.uint64(0x5555555555555555)
     word = (word & np.uint64(0x3333333333333333)) << np.uint64(2) | word >> np.uint64(2) & np.uint64(0x3333333333333333)

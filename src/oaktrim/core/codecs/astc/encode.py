@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from functools import cache
 from typing import Any
 
@@ -10,7 +11,7 @@ from numpy.typing import NDArray
 
 from oaktrim.core.codecs.astc.choices import choices_of, plan_of
 from oaktrim.core.codecs.astc.decode import infill
-from oaktrim.core.codecs.astc.endpoints import polish_scratch
+from oaktrim.core.codecs.astc.endpoints import SCALED, polish_scratch
 from oaktrim.core.codecs.astc.fit import encode_rows
 from oaktrim.core.codecs.astc.tables import (
     COLOURS,
@@ -33,7 +34,7 @@ from oaktrim.core.pixels.image import Image, Pixels, held, to_rgba
 
 
 @cache
-def _modes(size: tuple[int, int]) -> dict[tuple[int, int, int, int], int]:
+def block_modes(size: tuple[int, int]) -> dict[tuple[int, int, int, int], int]:
     """Return the bits of each legal mode of a block size by width and height of the grid, weight level and planes."""
     found: dict[tuple[int, int, int, int], int] = {}
     for mode in range(2048):
@@ -46,23 +47,28 @@ def _modes(size: tuple[int, int]) -> dict[tuple[int, int, int, int], int]:
 
 
 def _choice(
-    size: tuple[int, int], grid: tuple[int, int], level: int, planes: int, parts: int, values: int, scaled: bool
+    size: tuple[int, int], grid: tuple[int, int], level: int, planes: int, parts: int, values: int, form: int
 ) -> tuple[int, ...] | None:
     """Return a row of choices, its grid left at 0, or None where the ends have no room."""
-    values -= 2 if scaled else 0
-    mode = _modes(size).get((*grid, level, planes))
+    values -= 2 if form == SCALED else 0
+    mode = block_modes(size).get((*grid, level, planes))
     if mode is None or parts * values > 18:
         return None
     room = 128 - (17 if parts == 1 else 29) - (2 if planes == 2 else 0)
     room -= sequence_bits.py_func(grid[0] * grid[1] * planes, level, SPLIT)
     fine = int(FINEST[parts * values, max(0, room)])
-    return None if fine < 0 else (0, level, fine, parts, planes, mode, int(scaled))
+    return None if fine < 0 else (0, level, fine, parts, planes, mode, form)
 
 
 # Values of the ends of one partition: opaque colour, opaque grey, colour and alpha, grey and alpha.
 _VALUES = (6, 2, 8, 4)
 # Partitions and planes of each family of choices.
 _FAMILIES = ((1, 1), (1, 2), (2, 1), (3, 1), (4, 1))
+# Of each way to split: the partition of each pixel, (P, texels), masks, and seeds, (P,).
+Splits = tuple[tuple[Any, ...], tuple[Any, ...], tuple[Any, ...]]
+ChoicesOf = Callable[[tuple[int, int], int, int], list[tuple[tuple[int, int], int, int]]]
+# The place of the seeds in what `encoding_tables` returns.
+SEEDS = 12
 Grids = dict[tuple[int, int], int]
 
 
@@ -73,7 +79,7 @@ def _infills(size: tuple[int, int]) -> tuple[Grids, tuple[NDArray[np.generic], .
     The first are sizes, pseudo-inverses, corners and shares in 16ths of each pixel; the second, of each point, how many
     pixels it reaches, which, and with what share.
     """
-    sizes = sorted({mode[:2] for mode in _modes(size)})
+    sizes = sorted({mode[:2] for mode in block_modes(size)})
     texels = size[0] * size[1]
     matrices = np.stack([_spread_of(size, grid) for grid in sizes])
     inverses = np.zeros((len(sizes), -(-texels // 4) * 4, 64), np.float32)
@@ -147,7 +153,7 @@ def _partitions(size: tuple[int, int], count: int, most: int) -> tuple[Any, ...]
 
 
 @cache
-def _packed() -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+def packed_digits() -> tuple[NDArray[np.int64], NDArray[np.int64]]:
     """Return the least packed number of every five trits and every three quints, the first the lowest digit."""
     trits, quints = np.zeros(243, np.int64), np.zeros(125, np.int64)
     trits[TRITS[::-1] @ (3 ** np.arange(5))] = np.arange(255, -1, -1)
@@ -155,26 +161,43 @@ def _packed() -> tuple[NDArray[np.int64], NDArray[np.int64]]:
     return trits, quints
 
 
+def splits_of(size: tuple[int, int], partitions: int) -> Splits:
+    """Return the ways to split a block of a size in two, three and four that are tried: at most so many of each."""
+    two, three, four = (_partitions(size, count, partitions) for count in (2, 3, 4))
+    return two, three, four
+
+
 @cache
-def encoding_tables(size: tuple[int, int], partitions: int) -> tuple[object, ...]:
+def encoding_tables(
+    size: tuple[int, int],
+    partitions: int,
+    choices_of: ChoicesOf = choices_of,
+    splits_of: Callable[[tuple[int, int], int], Splits] = splits_of,
+) -> tuple[object, ...]:
+    """Return what `fit.encode_rows` knows of a size.
+
+    Parameters
+    ----------
+    choices_of : returns what is tried of a size, a kind and a family; splits_of : the ways to split a block
+    """
     places, infills, reach = _infills(size)
     choices = np.zeros((4, len(_FAMILIES), 64, 7), np.int64)
     for kindred, values in enumerate(_VALUES):
         for family, (parts, planes) in enumerate(_FAMILIES):
             rows = []
-            for grid, level, scaled in choices_of(size, kindred, family):
-                row = _choice(size, grid, level, planes, parts, values, scaled)
+            for grid, level, form in choices_of(size, kindred, family):
+                row = _choice(size, grid, level, planes, parts, values, form)
                 if row is not None:
                     rows.append((places[grid], *row[1:]))
             choices[kindred, family, : len(rows)] = np.array(rows[:64], np.int64).reshape(-1, 7)
-    parted, masks, seeds = zip(*(_partitions(size, count, partitions) for count in (2, 3, 4)), strict=True)
-    return (choices, *infills, *_nearest(), parted, masks, seeds, SPLIT, *_packed(), *reach)
+    parted, masks, seeds = zip(*splits_of(size, partitions), strict=True)
+    return (choices, *infills, *_nearest(), parted, masks, seeds, SPLIT, *packed_digits(), *reach)
 
 
 @spaced
-def scratch(size: tuple[int, int], partitions: int) -> tuple[Any, ...]:
-    """Return what `fit.encode_rows` works in, for blocks of a size and so many partitions."""
-    texels, counts = size[0] * size[1], [len(_partitions(size, count, partitions)[0]) for count in (2, 3, 4)]
+def scratch(size: tuple[int, int], counts: tuple[int, ...]) -> tuple[Any, ...]:
+    """Return what `fit.encode_rows` works in, for blocks of a size and so many ways to split them in two, three and four."""
+    texels = size[0] * size[1]
     wide = -(-texels // 4) * 4
     return (
         tuple(np.zeros((rows, row), np.float32) for rows, row in ((4, texels), (4, texels), (2, wide), (2, wide), (2, texels))),
@@ -198,11 +221,22 @@ def scratch(size: tuple[int, int], partitions: int) -> tuple[Any, ...]:
 
 def encode_astc(image: Image, options: EncodeOptions, size: tuple[int, int], block_errors: ReadResult = None) -> bytes:
     """Encode colour and alpha in blocks of `size` pixels."""
-    plan, params = plan_of(options.effort, size), metric_params(options.error_metric)
-    partitions = int(plan[4, 2])
-    tables = encoding_tables(size, partitions)
+    plan = plan_of(options.effort, size)
+    return encode_blocks(image, options, size, plan, encoding_tables(size, int(plan[4, 2])), block_errors)
+
+
+def encode_blocks(
+    image: Image,
+    options: EncodeOptions,
+    size: tuple[int, int],
+    plan: NDArray[np.int64],
+    tables: tuple[Any, ...],
+    block_errors: ReadResult = None,
+) -> bytes:
+    """Encode in blocks of `size` pixels by a plan and what `encoding_tables` returns."""
+    params, counts = metric_params(options.error_metric), tuple(len(seeds) for seeds in tables[SEEDS])
 
     def rows(pixels: Pixels, start: int, stop: int, out: Blocks, errors: Errors) -> None:
-        encode_rows(pixels, *size, plan, params, tables, start, stop, out, errors, scratch(size, partitions))
+        encode_rows(pixels, *size, plan, params, tables, start, stop, out, errors, scratch(size, counts))
 
     return encode_pixels(held(to_rgba(image)), options, size, 16, rows, block_errors)

@@ -17,6 +17,9 @@ from oaktrim.core.kernels import njit
 # Ends are widened to 16 bits, laid out in 64ths, rounded and cut off at 8 bits (Khronos Data Format 1.3, clause 23.19). In
 # these units all of it is exact in 32-bit floats: a pixel is floor(WIDE * first + LAST + STEP * (second - first) * weight).
 WIDE, STEP, LAST = np.float32(257 / 256), np.float32(257 / 16384), np.float32(32 / 16384)
+# How ends are written: as two colours, with blue contracted out of red and green where that comes nearer; as a colour and a share
+# of it; as two colours, never contracted, in any order.
+CONTRACTED, SCALED, DIRECT = range(3)
 
 
 @njit(**BARE, fastmath=FAST)
@@ -65,13 +68,13 @@ def fit_endpoints(px, low, high, apart, texels, masks, spread, line):
 
 
 @njit(**BARE, fastmath=FAST)
-def decode_endpoints(codes, channels, values, decoded):
+def decode_endpoints(codes, channels, form, values, decoded):
     """Set decoded (2, 4) to the ends that some codes stand for; say whether blue is contracted out of red and green.
 
     That is so where the second end would be the darker one (Khronos Data Format 1.3, clause 23.17, modes 8 and 12).
     """
     rise = np.float32(0.0)
-    if channels >= 3:
+    if channels >= 3 and form == CONTRACTED:
         for c in range(3):
             rise += values[codes[2 * c + 1]] - values[codes[2 * c]]
     contracted = rise < 0
@@ -86,9 +89,9 @@ def decode_endpoints(codes, channels, values, decoded):
 
 
 @njit(**BARE)
-def values_of(channels, scaled):
+def values_of(channels, form):
     """Return how many values the ends of one partition take."""
-    return 2 * channels - (2 if scaled else 0)
+    return 2 * channels - (2 if form == SCALED else 0)
 
 
 @njit(**BARE, fastmath=FAST)
@@ -136,7 +139,7 @@ def round_scaled(px, channels, texels, masks, spread, line, nearest, values, cod
 
 
 @njit(**BARE, fastmath=FAST)
-def round_endpoints(line, channels, nearest, values, codes, decoded):
+def round_endpoints(line, channels, form, nearest, values, codes, decoded):
     """Round ends to codes in the order of the standard and decode them, contracted where that comes nearer.
 
     Say whether they can be written so; where not, the ends would have to change places.
@@ -154,7 +157,7 @@ def round_endpoints(line, channels, nearest, values, codes, decoded):
             if c < 3:
                 direct_miss += miss * miss
                 rise += values[code] * (np.float32(1.0) if e else np.float32(-1.0))
-    if channels < 3:
+    if channels < 3 or form == DIRECT:
         return True
     turned = decoded[2:]
     for e in range(2):
@@ -183,7 +186,7 @@ def round_endpoints(line, channels, nearest, values, codes, decoded):
             codes[2 * c + 1 - e] = nearest[np.int64(turned[e, c] + half)]
         if channels == 4:
             codes[7 - e] = nearest[np.int64(decoded[e, 3] + half)]
-    decode_endpoints(codes, channels, values, decoded)
+    decode_endpoints(codes, channels, form, values, decoded)
     return True
 
 
@@ -269,30 +272,30 @@ def _better_weights(
 
 
 @njit(**BARE)
-def _read_endpoints(codes, channels, scaled, values, decoded):
+def _read_endpoints(codes, channels, form, values, decoded):
     """Set decoded (2, 4) to the ends that some codes stand for; say whether blue is contracted."""
-    if scaled:
+    if form == SCALED:
         decode_scaled(codes, channels, values, decoded)
         return False
-    return decode_endpoints(codes, channels, values, decoded)
+    return decode_endpoints(codes, channels, form, values, decoded)
 
 
 @njit(**BARE, fastmath=FAST)
 def _better_endpoints(
-    px, channels, scaled, alone, apart, scale, member, parts, spread, nearest, values, gap, codes, decoded
+    px, channels, form, alone, apart, scale, member, parts, spread, nearest, values, gap, codes, decoded
 ):
     """Move each code of the ends by a step where that serves its pixels; return what it saves."""
     texels = px.shape[1]
     saved = np.float32(0.0)
-    many = values_of(channels, scaled)
+    many = values_of(channels, form)
     for p in range(parts):
         masks, ends, mine = member[p], decoded[p], codes[many * p :]
-        contracted = _read_endpoints(mine, channels, scaled, values, ends)
+        contracted = _read_endpoints(mine, channels, form, values, ends)
         for at in range(many):
             c = at >> 1
             # A blue that is contracted moves the colours before it too.
             low = 0 if contracted and c == 2 else c
-            if scaled:
+            if form == SCALED:
                 c = at if at < 3 else (2 if at == 3 else 3)
                 low = 0 if at == 3 else c
             before = np.float32(0.0)
@@ -305,7 +308,7 @@ def _better_endpoints(
                 if code == held:
                     continue
                 mine[at] = code
-                same = _read_endpoints(mine, channels, scaled, values, ends) == contracted
+                same = _read_endpoints(mine, channels, form, values, ends) == contracted
                 after = np.float32(0.0)
                 if same:
                     for k in range(low, c + 1):
@@ -317,7 +320,7 @@ def _better_endpoints(
                     before = after
                 else:
                     mine[at] = held
-                    _read_endpoints(mine, channels, scaled, values, ends)
+                    _read_endpoints(mine, channels, form, values, ends)
     return saved
 
 
@@ -325,7 +328,7 @@ def _better_endpoints(
 def polish(
     px,
     channels,
-    scaled,
+    form,
     alone,
     apart,
     scale,
@@ -347,7 +350,7 @@ def polish(
 
     Parameters
     ----------
-    px : (4, texels) float32; scaled : the ends are a colour and a share of it
+    px : (4, texels) float32; form : how ends are written, CONTRACTED, SCALED or DIRECT
     alone : the channel with a plane of its own, or -1; apart : the channel that is alpha, or -1
     counts : (2 or more, texels) float32, what each pixel counts for in colour and in alpha
     place : (texels,) int64; member : (parts, 2 or more, texels) float32, the masks of each partition, as in `fit_endpoints`
@@ -373,9 +376,9 @@ def polish(
     for k in range(values.shape[0]):
         levels += np.float32(1.0) if values[k] > 0 else np.float32(0.0)
     gap = np.float32(255.0) / max(levels, np.float32(1.0))
-    many = values_of(channels, scaled)
+    many = values_of(channels, form)
     for p in range(parts):
-        _read_endpoints(ends[many * p :], channels, scaled, values, decoded[p])
+        _read_endpoints(ends[many * p :], channels, form, values, decoded[p])
     error = block_error(px, channels, alone, apart, scale, member, parts, scratch)
     for _ in range(rounds):
         start = error
@@ -391,10 +394,10 @@ def polish(
             if alone >= 0:
                 fit_endpoints(px, alone, alone + 1, apart, texels, member[p], spread[1], line)
             mine = tried[many * p :]
-            if scaled:
+            if form == SCALED:
                 round_scaled(px, channels, texels, member[p], spread[0], line, nearest, values, mine, tried_ends[p])
             else:
-                good &= round_endpoints(line, channels, nearest, values, mine, tried_ends[p])
+                good &= round_endpoints(line, channels, form, nearest, values, mine, tried_ends[p])
             for c in range(channels):
                 weights = spread[1 if c == alone else 0]
                 now += part_error(px, c, c + 1, apart, texels, member[p], weights, tried_ends[p], scale)
@@ -407,7 +410,7 @@ def polish(
             for v in range(many * parts):
                 ends[v] = tried[v]
         error -= _better_endpoints(
-            px, channels, scaled, alone, apart, scale, member, parts, spread, nearest, values, gap, ends, decoded
+            px, channels, form, alone, apart, scale, member, parts, spread, nearest, values, gap, ends, decoded
         )  # fmt: skip
         if error > start * np.float32(0.995):
             break

@@ -10,6 +10,7 @@ from __future__ import annotations
 import numpy as np
 
 from oaktrim.core.codecs.astc.endpoints import (
+    SCALED,
     block_error,
     fit_endpoints,
     part_error,
@@ -39,9 +40,9 @@ _BEHIND = np.float32(1.3)
 # What an error of alpha counts where it covers and is 0 or 255, in blocks of up to 25 pixels and in larger ones: clear is to
 # stay clear, and whole to stay whole. Larger blocks would lose half a dB and more to the higher price.
 _EXACT, _NEARLY = np.float32(64.0), np.float32(16.0)
-# Columns of a choice: place of its grid, level of the weights, level of the ends, partitions, planes, mode bits, and whether
-# the darker end is a share of the other.
-GRID, WEIGHT, COLOUR, PARTS, PLANES, MODE, SCALED = range(7)
+# Columns of a choice: place of its grid, level of the weights, level of the ends, partitions, planes, mode bits, and how ends are
+# written.
+GRID, WEIGHT, COLOUR, PARTS, PLANES, MODE, FORM = range(7)
 # Families of choices: one partition with one plane, one with two, two with one, three, four.
 TWO_PLANES, TWO_PARTS = 1, 2
 
@@ -263,12 +264,12 @@ def _write_solid(px, words, block):
 
 
 @njit(**BARE)
-def _write(
+def write_block(
     choice, points, kind, seed, channel, weights, ends, split, packed_trits, packed_quints, words, turned, block
 ):
     """Write a block: weights (64,) and ends (parts * values,) are codes, in the order of the standard."""
-    parts, planes, scaled = choice[PARTS], choice[PLANES], choice[SCALED] > 0
-    kind -= 2 if scaled else 0
+    parts, planes = choice[PARTS], choice[PLANES]
+    kind -= 2 if choice[FORM] == SCALED else 0
     for k in range(2):
         words[k] = np.uint64(0)
         turned[k] = np.uint64(0)
@@ -317,6 +318,9 @@ def encode_rows(pixels, wide, high, plan, params, tables, start, stop, out, bloc
                 _write_solid(px, words, out[by, bx])
                 block_errors[by, bx] = np.float32(0.0)
                 continue
+            if grey and choices[1, 0, 0, PARTS] == 0:
+                # Grey comes with alpha only.
+                opaque = False
             kindred = (0 if opaque else 2) + (1 if grey else 0)
             # Grey blocks are fitted on one channel, which counts for three.
             channels = (3, 1, 4, 2)[kindred]
@@ -383,11 +387,11 @@ def encode_rows(pixels, wide, high, plan, params, tables, start, stop, out, bloc
                             break
                         if way > 0 and family >= TWO_PARTS and firsts[k] > behind:
                             continue
-                        scaled = choice[SCALED] > 0
-                        if scaled and alone >= 0 and alone != 3:
+                        form = choice[FORM]
+                        if form == SCALED and alone >= 0 and alone != 3:
                             continue
                         grid, level, fine = choice[GRID], choice[WEIGHT], choice[COLOUR]
-                        many = values_of(channels, scaled)
+                        many = values_of(channels, form)
                         points = grids[grid, 0] * grids[grid, 1]
                         for turn in range(rounds):
                             if turn > 0:
@@ -414,7 +418,7 @@ def encode_rows(pixels, wide, high, plan, params, tables, start, stop, out, bloc
                                         line[p, e, alone] = line[p, e, channels - 1]
                                         line[p, e, channels - 1] = held
                                 mine, near, values = codes[many * p :], nearest_colour[fine], colour_values[fine]
-                                if scaled:
+                                if form == SCALED:
                                     round_scaled(
                                         shown,
                                         channels,
@@ -428,7 +432,7 @@ def encode_rows(pixels, wide, high, plan, params, tables, start, stop, out, bloc
                                         decoded[p],
                                     )
                                 else:
-                                    good &= round_endpoints(line[p], channels, near, values, mine, decoded[p])
+                                    good &= round_endpoints(line[p], channels, form, near, values, mine, decoded[p])
                                 if alone >= 0:
                                     for e in range(2):
                                         held = decoded[p, e, alone]
@@ -475,7 +479,7 @@ def encode_rows(pixels, wide, high, plan, params, tables, start, stop, out, bloc
                     best_codes[plane, g] = nearest_weight[level, np.int64(best_weights[plane, g])]
             apart = -1 if opaque else channels - 1
             error = polish(
-                shown, channels, choice[SCALED] > 0, best_channel, apart, scale, counts, place, parts, member, points, plan[4, 3],
+                shown, channels, choice[FORM], best_channel, apart, scale, counts, place, parts, member, points, plan[4, 3],
                 (reached[grid], reach[grid], reach_shares[grid]), (corners[grid], shares[grid]),
                 (nearest_weight[level], weight_values[level]), (nearest_colour[fine], colour_values[fine]),
                 best_codes, best_ends, bench,
@@ -495,7 +499,7 @@ def encode_rows(pixels, wide, high, plan, params, tables, start, stop, out, bloc
                     sent[g] = best_codes[0, g]
             channel = 3 if grey and best_channel == 1 else best_channel
             seed = seeds[parts - 2][best_parted] if best_parted >= 0 else -1
-            _write(
+            write_block(
                 choice, points, kind, seed, channel, sent, best_ends, split, packed_trits, packed_quints,
                 words, turned, out[by, bx],
             )  # fmt: skip

@@ -231,16 +231,23 @@ def _decode_rows(blocks, start, stop, out, scratch):
             put_pixels(pixels, bx, by, 4, 4, out)
 
 
-@cache
-def _tables() -> tuple[Any, ...]:
+def _single() -> NDArray[np.int64]:
     values, codes = np.arange(256), np.arange(128)
     wide = codes << 1 | codes >> 6
     steps = (wide[:, None] * 43 + wide[None, :] * 21 + 32) >> 6
     cost = np.abs(steps[None] - values[:, None, None]) * 1024 + np.abs(wide[:, None] - wide[None, :])
-    single = np.stack(np.divmod(cost.reshape(256, -1).argmin(axis=1), 128), axis=1)
+    return np.stack(np.divmod(cost.reshape(256, -1).argmin(axis=1), 128), axis=1)
+
+
+# The ends, in seven bits, whose second of four steps comes nearest to each value, (256, 2): for blocks of one colour in mode 5.
+SINGLE = _single()
+
+
+@cache
+def _tables() -> tuple[Any, ...]:
     two, three = (subset_masks(PARTITIONS[subsets], subsets) for subsets in (2, 3))
     members = np.stack([subset == PARTITIONS for subset in range(3)], axis=2).astype(np.float32).ravel()
-    return MODES, PARTITIONS, members, ANCHORS, MARKS, PLANS, two, three, single
+    return MODES, PARTITIONS, members, ANCHORS, MARKS, PLANS, two, three, SINGLE
 
 
 def encode_bc7(image: Image, options: EncodeOptions, block_errors: ReadResult = None) -> bytes:

@@ -51,7 +51,9 @@ _FAR = np.float32(3e38)
 
 
 @njit(**BARE)
-def _write(mode, modes, anchors, marks, parts, partition, rotation, selector, codes, parities, steps, words, block):
+def write_block(
+    mode, modes, anchors, marks, parts, partition, rotation, selector, codes, parities, steps, words, block
+):
     """Write a block from what was found; codes (3, 2, 4), parities (3, 2), steps (2, 16)."""
     row = modes[mode]
     subsets = row[0]
@@ -143,7 +145,7 @@ def _look(px, covers, weight, strict):
 
 
 @njit(**BARE)
-def _solid(px, single, codes, steps):
+def set_solid(px, single, codes, steps):
     """Set codes and steps of mode 5 for one colour; `single` (256, 2) holds the ends whose second step is a value."""
     for c in range(3):
         for e in range(2):
@@ -327,8 +329,8 @@ def encode_rows(pixels, effort, params, tables, start, stop, out, block_errors, 
             load_block(pixels, bx, by, 4, 4, 4, px)
             opaque, apart = _look(px, params[COVERS] > 0, weight, strict)
             if apart == 0:
-                _solid(px, single, codes, steps)
-                _write(5, modes, anchors, marks, parts, 0, 0, 0, codes, parities, steps, words, out[by, bx])
+                set_solid(px, single, codes, steps)
+                write_block(5, modes, anchors, marks, parts, 0, 0, 0, codes, parities, steps, words, out[by, bx])
                 block_errors[by, bx] = np.float32(0.0)
                 continue
             set_roots(px, params, roots)
@@ -374,7 +376,7 @@ def encode_rows(pixels, effort, params, tables, start, stop, out, block_errors, 
                                 )  # fmt: skip
                         lane += fits
             block_errors[by, bx] = best
-            _write(
+            write_block(
                 candidate[0], modes, anchors, marks, parts, candidate[1], candidate[2], candidate[3], codes, parities, steps,
                 words, out[by, bx],
             )  # fmt: skip

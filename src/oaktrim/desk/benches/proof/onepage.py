@@ -18,9 +18,10 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from oaktrim.core.codecs.transcode import LOADED
 from oaktrim.core.errors import OakTrimError
 from oaktrim.core.formats.catalogue import FORMATS
-from oaktrim.core.formats.format import Alpha
+from oaktrim.core.formats.format import Alpha, Hardware
 from oaktrim.core.pixels.levels import coverage
 from oaktrim.core.plan.cuts import KeepCoverage
 from oaktrim.core.plan.resolve import Plan, Recipe
@@ -61,10 +62,12 @@ class Shown:
     coverage: int
 
 
-def prove(plan: Plan, row: int, recipe: Recipe, before: int, store: MadeStore) -> Task[Shown]:
-    """Try a recipe and make everything ready to be shown; `before` is the memory without cuts."""
+def prove(
+    plan: Plan, row: int, recipe: Recipe, before: int, store: MadeStore, seen_on: Hardware = Hardware.ASTC
+) -> Task[Shown]:
+    """Try a recipe and make everything ready to be shown; `before` is the memory without cuts, `seen_on` as in `try_recipe`."""
     yield Progress(0, 2, f"reading {recipe.path}")
-    trial = yield from try_recipe(plan, row, recipe, reference_for(plan, row), store=store)
+    trial = yield from try_recipe(plan, row, recipe, reference_for(plan, row), store=store, seen_on=seen_on)
     yield Progress(1, 2, "measuring")
     source, quality, texture = trial.source, trial.quality, plan.inventory.textures[row]
     psnr = decibels_text(trial.made.psnr())
@@ -73,6 +76,8 @@ def prove(plan: Plan, row: int, recipe: Recipe, before: int, store: MadeStore) -
     right = (
         f"Cut  {size_text(recipe.settings.width, recipe.settings.height)}  {label}  {bytes_text(trial.memory)}  {psnr}"
     )
+    if trial.made.encoded.format.name != recipe.settings.format:
+        right += f"  seen as {trial.made.encoded.format.label}"
     levels = [trial.shipped(level) for level in range(1, len(trial.made.encoded.levels))]
     height, width = quality.map.shape
     places = tuple((r.x / width, r.y / height, r.width / width, r.height / height) for r in quality.worst(6))
@@ -117,6 +122,13 @@ class OnePage(QWidget):
         self.keys.chosen.connect(self.view.set_channels)
         self.level = with_properties(QComboBox(), accessibleName="Level shown")
         self.level.addItem("Level by zoom")
+        self.seen_on = with_properties(
+            QComboBox(),
+            accessibleName="Hardware that it is seen on",
+            toolTip="What its loader makes of UASTC for this hardware",
+        )
+        for family, name in LOADED.items():
+            self.seen_on.addItem(f"seen as {FORMATS[name].label}", family)
         self.canvas = with_properties(QComboBox(), accessibleName="Canvas behind the picture")
         self.tiled = with_properties(
             QPushButton("Tile"), checkable=True, toolTip="Three times three of it, to see its seams"
@@ -177,7 +189,7 @@ class OnePage(QWidget):
         for key in (self.tiled, self.lit, self.seen, self.next_worst):
             key.setObjectName("chip")
         for widget in (
-            self.level, self.canvas, self.tiled, self.seen, self.lit, self.cut_out, self.threshold, self.keep,
+            self.level, self.seen_on, self.canvas, self.tiled, self.seen, self.lit, self.cut_out, self.threshold, self.keep,
             self._stops, self.exposure,
         ):  # fmt: skip
             lower.addWidget(widget)
@@ -201,6 +213,7 @@ class OnePage(QWidget):
         self.keep.clicked.connect(self._keep_coverage)
         self.exposure.valueChanged.connect(self._expose)
         self.seen.clicked.connect(self._at_viewing_size)
+        self.seen_on.currentIndexChanged.connect(lambda _: self._try())
         self.candidates.trials.done.connect(self._session.go_on)
         self.next_worst.clicked.connect(lambda: self.view.go_to(self.view.place + 1))
 
@@ -264,7 +277,10 @@ class OnePage(QWidget):
         inventory, row = session.inventory, session.chosen[0]
         plan, before = session.plan(), session.plan(cut=False)
         recipe = plan.recipe(row)
-        key = (inventory.textures[row].path, trial_key(plan, row, recipe), session.watched_id)
+        universal = FORMATS[recipe.settings.format].hardware is Hardware.UNIVERSAL
+        self.seen_on.setVisible(universal)
+        seen_on = self.seen_on.currentData() if universal else Hardware.ASTC
+        key = (inventory.textures[row].path, trial_key(plan, row, recipe), session.watched_id, seen_on)
         if key == self._key:
             self.candidates.refresh()
             return
@@ -285,7 +301,7 @@ class OnePage(QWidget):
             if key == self._key:
                 self.say(str(error) if isinstance(error, OakTrimError) else f"The proof failed: {error}")
 
-        task = prove(plan, row, recipe, int(before.footprint.memory[row]), session.store)
+        task = prove(plan, row, recipe, int(before.footprint.memory[row]), session.store, seen_on)
         self._work = start(task, self, done, failed)
         self._work.ended.connect(partial(self._ended, self._work))
         self.candidates.setVisible(True)

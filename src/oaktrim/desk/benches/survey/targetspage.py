@@ -46,7 +46,8 @@ from oaktrim.core.units import bytes_text, size_of
 from oaktrim.desk.look.properties import with_properties
 from oaktrim.desk.session.session import Session
 
-_FAMILIES = (Hardware.PLAIN, Hardware.BC, Hardware.ETC2, Hardware.ASTC)
+_FAMILIES = (Hardware.PLAIN, Hardware.BC, Hardware.ETC2, Hardware.ASTC, Hardware.UNIVERSAL)
+_FAMILY_WORDS = {Hardware.PLAIN: "Plain", Hardware.UNIVERSAL: "UASTC"}
 _SIZE_RULES = {
     SizeRule.FREE: "any size",
     SizeRule.WANTED: "powers of two wanted",
@@ -175,10 +176,12 @@ class TargetsPage(QWidget):
         grid = QGridLayout()
         grid.setHorizontalSpacing(10)
         for place, family in enumerate(_FAMILIES):
-            has = QCheckBox(family.value.upper() if family is not Hardware.PLAIN else "Plain")
+            has = QCheckBox(_FAMILY_WORDS.get(family, family.value.upper()))
             share = with_properties(
                 QSpinBox(minimum=1, maximum=100, suffix=" %"), accessibleName=f"Share with {family.value}"
             )
+            if family is Hardware.UNIVERSAL:
+                has.setToolTip("Its loader makes blocks of the others of UASTC")
             has.toggled.connect(lambda _: self._changed())
             share.editingFinished.connect(self._changed)
             self.has[family], self.shares[family], self._pays[family] = (
