@@ -7,11 +7,14 @@ from PIL import Image as PillowImage
 from PySide6.QtCore import QPoint, QPointF, QRectF, QSizeF, Qt
 
 from oaktrim.core.codecs.effort import Effort
+from oaktrim.core.formats.catalogue import FORMATS
+from oaktrim.core.formats.format import Hardware
 from oaktrim.core.pixels.image import Image
 from oaktrim.core.plan.cuts import Cap, SetFormat
 from oaktrim.core.proof.trial import pareto_front
 from oaktrim.core.units import bytes_text
 from oaktrim.desk.benches.proof.bench import Page
+from oaktrim.desk.benches.survey.bench import Pane
 from oaktrim.desk.widgets.layers import make_layer
 from oaktrim.desk.widgets.picture import Mode, PictureView
 from oaktrim.desk.widgets.tradechart import Point, TradeChart
@@ -52,6 +55,30 @@ def test_candidates_are_tried_and_one_becomes_the_cut(qtbot, proving):
     qtbot.waitUntil(lambda: any(c.present and c.candidate.recipe == recipe for c in pane.cards), timeout=20000)
     qtbot.keyClick(proving, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
     assert session.job.cuts == ()
+
+
+def test_a_universal_texture_is_seen_as_each_audience_sees_it(qtbot, proving):
+    """A target whose loader makes blocks: the candidate is taken, and looked at on hardware of each family."""
+    page, session = proving.proof.one, proving.session
+    assert not page.seen_on.isVisible()
+    targets = proving.survey.targets
+    session.watch("pocket")
+    proving.reveal(proving.survey)
+    proving.survey.show_pane(Pane.TARGETS)
+    targets.list.setCurrentRow(next(i for i, t in enumerate(session.targets) if t.id == session.watched_id))
+    qtbot.mouseClick(targets.has[Hardware.UNIVERSAL], Qt.MouseButton.LeftButton, pos=QPoint(8, 8))
+    assert Hardware.UNIVERSAL in session.watched.hardware
+    proving.reveal(proving.proof)
+    session.cut(SetFormat("uastc"), everywhere=False, keep=True)
+    seen = {}
+    for place, label in enumerate(("ASTC 4×4", "BC7", "ETC2 RGB")):
+        page.seen_on.setCurrentIndex(place)
+        qtbot.waitUntil(lambda label=label: label in "".join(layer.words for layer in page.view.layers), timeout=30000)
+        seen[label] = float(page.words.text().split(" dB through encoding")[0].split()[-1])
+    assert page.seen_on.isVisible()
+    assert seen["ASTC 4×4"] > seen["BC7"] > seen["ETC2 RGB"]
+    memory = int(session.plan().footprint.memory[session.chosen[0]])
+    assert memory == FORMATS["bc7"].mip_chain_bytes(*session.plan().inventory.textures[session.chosen[0]].size, 10)
 
 
 def test_an_upload_is_rehearsed_beside_a_cut(qtbot, proving):

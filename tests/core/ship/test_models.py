@@ -1,5 +1,6 @@
 """Models shipped beside their textures: images that are the shipped ones, all else as it was, valid to an outside judge."""
 
+import base64
 import json
 
 import msgspec
@@ -7,16 +8,21 @@ import numpy as np
 import pytest
 from PIL import Image as PillowImage
 
+from oaktrim.core.codecs.texture import decode_level
 from oaktrim.core.files.gltf import parse_gltf
 from oaktrim.core.files.gltfimages import point_images
 from oaktrim.core.files.gltfwriter import GltfWriter
-from oaktrim.core.files.pictures import png_bytes
+from oaktrim.core.files.pictures import parse_texture, png_bytes
 from oaktrim.core.files.references import ReferenceFolder
-from oaktrim.core.plan.cuts import Cap, Cut
+from oaktrim.core.formats.catalogue import FORMATS, ORDER
+from oaktrim.core.formats.format import Hardware
+from oaktrim.core.pixels.image import to_rgba
+from oaktrim.core.plan.cuts import Cap, Cut, SetFormat
 from oaktrim.core.progress import finish
 from oaktrim.core.ship.run import ship
+from oaktrim.core.targets.target import target_named
 from oaktrim.demo.heronmere import make_demo
-from tests.kit import validator
+from tests.kit import transcoder, validator
 from tests.kit.models import add_mesh, material, rich_model, scene
 from tests.kit.pictures import busy
 from tests.kit.trees import planned, put
@@ -61,6 +67,33 @@ def test_images_are_the_shipped_ones_and_all_else_stands(tmp_path, target):
     assert "ACME_paint" in after.raw["extensionsUsed"]
     again = finish(ship(plan, out))
     assert (again.written, again.beside) == (0, 0)
+
+
+@pytest.mark.skipif(not transcoder.is_there(), reason="needs Node and the loader that make test installs")
+def test_universal_textures_are_loaded_by_a_web_engine(tmp_path):
+    """Every texture of a model on a target whose loader makes blocks: a loader takes the files that its images name."""
+    root, out = yard(tmp_path / "art"), tmp_path / "out"
+    target = msgspec.structs.replace(target_named("pocket"), hardware=(Hardware.PLAIN, Hardware.UNIVERSAL), audience={})
+    paths = tuple(texture.path for texture in planned(root, target).inventory.textures)
+    plan = planned(root, target, Cut(SetFormat("uastc"), paths))
+    assert {ORDER[place] for place in plan.formats} == {"uastc"}
+    assert plan.footprint.memory.tolist() == [
+        FORMATS["uastc"].mip_chain_bytes(*t.size, max(t.size).bit_length()) for t in plan.inventory.textures
+    ]
+    shipped = finish(ship(plan, out))
+    assert not shipped.manifest.failed
+    after = parse_gltf((out / "models/shed.glb").read_bytes(), ReferenceFolder(out, "models/shed.glb"))
+    assert "KHR_texture_basisu" in after.raw["extensionsRequired"]
+    for image in after.raw["images"]:
+        data = after.place.read(image["uri"])
+        levels = transcoder.loaded(data, "rgba8", tmp_path)["levels"]
+        ours = parse_texture(data, out / image["uri"])
+        assert len(levels) == len(ours.levels)
+        for number, level in enumerate(levels):
+            assert base64.b64decode(level) == to_rgba(decode_level(ours, number)).tobytes()
+    # Of what is packed in the file, only the head gets smaller in the package.
+    for entry in shipped.manifest.textures:
+        assert entry.file_bytes - 400 < entry.package <= entry.file_bytes < entry.memory + 400
 
 
 @pytest.mark.skipif(not validator.is_there(), reason="needs Node and the validator that make test installs")

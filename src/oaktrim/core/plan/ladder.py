@@ -8,6 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from oaktrim.core.formats.catalogue import FORMATS, ORDER
+from oaktrim.core.formats.format import Hardware
 from oaktrim.core.plan.cuts import Cap, Drop, SetFormat, SetLevels
 from oaktrim.core.plan.resolve import NOT_CUT, Plan
 from oaktrim.core.targets.footprint import fit_side
@@ -125,6 +126,8 @@ def _warnings(plan: Plan, row: int, steps: list[str], longest: int) -> list[str]
         warnings.append(f"{width}x{height} is no power of two: no mip levels on {target.name}.")
     if a.refused[row]:
         warnings.append(f"{target.name} refuses sides over {target.longest_side}.")
+    if shipped.hardware is Hardware.UNIVERSAL and (width % 4 or height % 4):
+        warnings.append(f"{width}x{height}: loaders of {shipped.label} want sides that are multiples of four.")
     if a.expanded[row]:
         warnings.append(f"{target.name} has no hardware for {shipped.label}: it takes raw pixels in memory.")
     return warnings
