@@ -7,6 +7,7 @@ import sys
 import time
 from contextlib import closing
 from pathlib import Path
+from threading import Thread
 
 import numpy as np
 import pytest
@@ -198,6 +199,36 @@ def test_a_scheduler_that_goes_is_said_and_the_work_is_kept(tmp_path, yard):
             "ship", yard / "a.oak", "--target", "pocket", "--out", yard / "b", "--scheduler", cluster.address, status=2
         )
         assert "no scheduler can be reached there" in gone
+    finally:
+        cluster.stop()
+
+
+def test_without_any_worker_the_run_waits_a_while_and_ends(tmp_path, monkeypatch):
+    """One that comes in time goes on with the work; else the run says so and keeps what was made."""
+    monkeypatch.setattr(client_module, "_PATIENCE", 4.0)
+    monkeypatch.setattr(client_module, "_LOOK_EVERY", 0.5)
+    (tmp_path / "logs").mkdir()
+    for number in range(3):
+        put(tmp_path, f"art/wall{number}_base.png", busy(64, 64, 3, seed=number).pixels)
+    inventory = surveyed(tmp_path / "art")
+    wanted = [(row, EncodeSettings(64, 64, 1, "bc1")) for row in range(3)]
+    cluster = LocalCluster(tmp_path / "logs")
+    try:
+        worker = cluster.add_worker()
+        with closing(Cluster(cluster.address)) as there:
+            worker.kill()
+            worker.wait()
+            with closing(there.ahead(inventory, wanted, MadeStore(tmp_path / "kept"))) as places:
+                started = time.monotonic()
+                with pytest.raises(ShipError, match=r"all workers are gone; what was made is kept"):
+                    list(places)
+                assert 3.0 < time.monotonic() - started < 30
+            monkeypatch.setattr(client_module, "_PATIENCE", 60.0)
+            with closing(there.ahead(inventory, wanted, MadeStore(tmp_path / "kept"))) as places:
+                late = Thread(target=lambda: (time.sleep(2), cluster.add_worker()))
+                late.start()
+                assert sorted(places) == [0, 1, 2]
+                late.join()
     finally:
         cluster.stop()
 

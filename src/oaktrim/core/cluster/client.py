@@ -5,6 +5,7 @@ from __future__ import annotations
 import logging
 import time
 import uuid
+from collections import deque
 from collections.abc import Generator, Iterator, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field
@@ -169,16 +170,22 @@ class _Run:
                 yield position
             else:
                 due.setdefault(key, []).append(position)
-        waiting = iter(due.values())
+        waiting = deque(due.values())
         back = as_completed([], loop=self._client.loop, with_results=False)
         places = {positions[0]: positions for positions in due.values()}
         while places:
-            for positions in waiting:
-                row, settings = wanted[positions[0]]
-                if not self._submit(_Work(positions[0], row, settings), back):
-                    yield from places.pop(positions[0])
-                if len(self._out) >= self._threads * (_AHEAD + 1):
+            self._look_around()
+            while waiting and not self._lonely and len(self._out) < self._threads * (_AHEAD + 1):
+                row, settings = wanted[waiting[0][0]]
+                try:
+                    taken = self._submit(_Work(waiting[0][0], row, settings), back)
+                except TimeoutError:
+                    # Nobody is there to take a source; the scheduler says how long that has been so.
+                    self._looked = 0.0
                     break
+                positions = waiting.popleft()
+                if not taken:
+                    yield from places.pop(positions[0])
             for work in self._arrived(back):
                 yield from places.pop(work.position)
 
@@ -221,8 +228,10 @@ class _Run:
         """Return the root where workers see the source, and else its bytes, sent once for all that is made of it."""
         texture, root = self._inventory.textures[row], str(self._inventory.root)
         if texture.file_bytes and self._shared is None:
-            told = self._client.run(worker.sees, root, texture.path, texture.content)
-            self._shared = bool(told) and all(told.values())
+            told = self._client.run(worker.sees, root, texture.path, texture.content, on_error="ignore")
+            if not told:
+                raise TimeoutError
+            self._shared = all(told.values())
             _LOG.info("sources are %s", "read by the workers" if self._shared else "sent to the workers")
         if texture.file_bytes and self._shared:
             return root, None
@@ -241,7 +250,6 @@ class _Run:
         """Wait a moment, and yield the textures that no more is awaited of."""
         batch: list[Future] = back.next_batch(block=False)
         if not batch:
-            self._look_around()
             time.sleep(_WAIT)
         for future in batch:
             work, part = self._out.pop(future)
