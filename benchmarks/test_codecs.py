@@ -180,7 +180,7 @@ def test_what_loaders_make_of_universal_textures(benchmark):
         for pixels, encoded in zip(yardstick(), made, strict=True):
             found.append(psnr(decode_level(loaded_as(encoded, hardware)).pixels[..., :3], pixels[..., :3]))
         rate = sum(t.width * t.height for t in made) / took / 1e6
-        label = FORMATS[LOADED[hardware]].label
+        label = loaded_as(made[0], hardware).format.label
         report(
             f"UASTC loaded as {label}, yardstick, 2 threads", "", f"{np.mean(found):.2f} dB, {rate:.0f} Mpixel/s", ""
         )

@@ -91,7 +91,7 @@ class CompressionRatios:
         self.inventory = inventory
         self._known: dict[tuple[int, int, str], NDArray[np.float32]] = {}
         self._guess = _guessed(inventory)
-        # Bytes by row and recipe.
+        # Bytes by row, and by what a recipe says after the content that it begins with.
         self.measured: dict[int, dict[str, int]] = {}
         # Of files beside the textures: bytes by keys that begin with their contents.
         self._whole: dict[str, int] = {}
@@ -121,15 +121,17 @@ class CompressionRatios:
             fresh.measured = dict(self.measured)
             whole: dict[str, int] = {}
             changed: set[int] = set()
+            endings: dict[str, str] = {}
             for recipe, size in found.sizes.items():
-                content = recipe.partition(" ")[0]
+                content, _, ending = recipe.partition(" ")
+                ending = endings.setdefault(ending, ending)
                 if content in others:
                     whole[recipe] = size
                 for row in rows.get(content, ()):
                     if row not in changed:
                         changed.add(row)
                         fresh.measured[row] = dict(fresh.measured.get(row, ()))
-                    fresh.measured[row][recipe] = size
+                    fresh.measured[row][ending] = size
             if whole:
                 fresh._whole = self._whole | whole
         if found.ratios:
@@ -142,6 +144,11 @@ class CompressionRatios:
                     fresh._known[key] = self._column(*key).copy()
                 fresh._known[key][self.inventory.rows_by_content.get(content, [])] = share
         return fresh
+
+    def made_size(self, row: int, recipe: str) -> int | None:
+        """Return the packed bytes of a texture made by a recipe; None where it was not measured."""
+        known = self.measured.get(row)
+        return None if known is None else known.get(recipe.partition(" ")[2])
 
     def size_of(self, key: str) -> int | None:
         """Return a measured size of what is no texture, by its key; None where it was not measured."""

@@ -459,7 +459,8 @@ def _word_test(value: str, texts: list[str], exact: bool) -> list[bool]:
     """Say of each text whether one of its lines is, fits or holds a value."""
     if "*" in value or "?" in value:
         match = re.compile(fnmatch.translate(value)).match
-        return [any(match(line) for line in text.split("\n")) for text in texts]
+        # Most hold one line, and the pattern's dot any letter, so that a break has to be looked for.
+        return [any(map(match, text.split("\n"))) if "\n" in text else match(text) is not None for text in texts]
     if exact:
         return [value in text.split("\n") for text in texts]
     return [value in text for text in texts]

@@ -207,6 +207,10 @@ class Plan:
         return EncodeSettings(*size, ORDER[self.formats[row]], **chosen)
 
 
+# What stands in a plan until its textures are weighed.
+_UNWEIGHED = forecast(np.zeros(0), np.zeros(0, np.int64), np.zeros(0, np.bool_), np.zeros(0, np.int64))
+
+
 def resolve(
     inventory: Inventory,
     target: Target,
@@ -256,23 +260,49 @@ def resolve(
     recipes, models = sound_recipes(inventory, target.id, cuts, rules.sounds), model_recipes(inventory, target.id, cuts)
     if models.textures.any():
         footprint = left_out(footprint, models.textures)
-    estimates, sampled = _packed(inventory, target, footprint, formats, ratios, losses_of(settings[SetLoss]))
     plan = Plan(
         target, inventory, tuple(cuts), rules, settings, causes, width, height, ruled.width, ruled.height,
         ruled.rule, ruled.overruled, encoded.rule, encoded.overruled, formats,
-        footprint, _nothing_measured(estimates), other_plan(inventory, target, recipes, models, ratios),
+        footprint, _UNWEIGHED, other_plan(inventory, target, recipes, models, ratios),
         demand,
     )  # fmt: skip
+    return _weighed(plan, ratios)
+
+
+def reweighed(plan: Plan, ratios: CompressionRatios) -> Plan:
+    """Return a plan with what is known by now of how well its textures and all else pack."""
+    others = plan.others
+    others = other_plan(plan.inventory, plan.target, others.recipes, others.models, ratios)
+    return _weighed(replace(plan, others=others, _totals={}, _columns={}), ratios)
+
+
+def _weighed(plan: Plan, ratios: CompressionRatios) -> Plan:
+    models, losses = plan.others.models, losses_of(plan.settings[SetLoss])
+    estimates, sampled = _packed(plan.inventory, plan.target, plan.footprint, plan.formats, ratios, losses)
     sizes = np.where(models.textures, 0, -1)
-    for row, known in ratios.measured.items():
-        if sizes[row] < 0:
-            sizes[row] = known.get(recipe_key(plan, row), -1)
-    return replace(plan, forecast=forecast(estimates, formats, sampled, sizes))
+    if ratios.measured:
+        rows = np.fromiter(ratios.measured, np.int64, len(ratios.measured))
+        groups, endings = _recipe_endings(plan, rows)
+        pairs = zip(ratios.measured.values(), groups.tolist(), strict=True)
+        known = np.array([sizes_of.get(endings[group], -1) for sizes_of, group in pairs], np.int64)
+        sizes[rows] = np.where(sizes[rows] < 0, known, sizes[rows])
+    return replace(plan, forecast=forecast(estimates, plan.formats, sampled, sizes))
 
 
-def _nothing_measured(estimates: NDArray[np.float64]) -> Forecast:
-    count = len(estimates)
-    return forecast(estimates, np.zeros(count, np.int64), np.zeros(count, np.bool_), np.full(count, -1, np.int64))
+def _recipe_endings(plan: Plan, rows: Ints) -> tuple[Ints, list[str]]:
+    """Return which textures are made alike, groups (R,), and what the recipes of each group say after the content."""
+    a = plan.footprint
+    columns = (plan.inventory.role_codes, a.width, a.height, a.levels, plan.formats, plan.format_rule)
+    groups, count = np.zeros(len(rows), np.int64), 1
+    for column in (*columns, *(plan.settings[kind] for kind in SETTING_KINDS)):
+        values = column[rows] - column[rows].min()
+        many = int(values.max()) + 1
+        if count * many >= 1 << 62:
+            groups = np.unique(groups, return_inverse=True)[1]
+            count = int(groups.max()) + 1
+        groups, count = groups * many + values, count * many
+    _, first, groups = np.unique(groups, return_index=True, return_inverse=True)
+    return groups, [recipe_key(plan, int(rows[place])).partition(" ")[2] for place in first]
 
 
 def recipe_key(plan: Plan, row: int) -> str:

@@ -235,7 +235,7 @@ def _known(
 ) -> tuple[float | None, int | None]:
     """Return the JND and the packed bytes of a choice where they are known."""
     row = problem.groups[int(problem.choices.texture[choice])].rows[0]
-    return known.get(loss_key(problem, choice)), ratios.measured.get(row, {}).get(problem.keys[choice])
+    return known.get(loss_key(problem, choice)), ratios.made_size(row, problem.keys[choice])
 
 
 def _made(

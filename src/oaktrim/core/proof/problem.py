@@ -278,7 +278,7 @@ def _fixed(plan: Plan, line: str, ratios: CompressionRatios, rows: NDArray[np.in
             other_plan(plan.inventory, plan.target, plan.others.recipes, plan.others.models, ratios).package.sum()
         )
     for row in rows:
-        known = ratios.measured.get(int(row), {}).get(recipe_key(plan, int(row))) if line == "package" else None
+        known = ratios.made_size(int(row), recipe_key(plan, int(row))) if line == "package" else None
         total += int(sizes[row]) if known is None else known
     return total
 

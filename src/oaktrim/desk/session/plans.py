@@ -13,7 +13,7 @@ from oaktrim.core.plan.checks import Checks
 from oaktrim.core.plan.formatrules import Rules
 from oaktrim.core.plan.packing import CompressionRatios, Measured, measured_before
 from oaktrim.core.plan.query import Assets
-from oaktrim.core.plan.resolve import Plan, resolve
+from oaktrim.core.plan.resolve import Plan, resolve, reweighed
 from oaktrim.core.plan.verdict import judge_plan
 from oaktrim.core.progress import Task
 from oaktrim.core.survey.cache import SurveyCache
@@ -72,6 +72,8 @@ class Plans(QObject):
         self._shown, self._cache = shown, cache
         self._ratios: CompressionRatios | None = None
         self._plans: dict[tuple[str, bool], Plan] = {}
+        # Of these, more has been measured since they were made.
+        self._outdated: set[tuple[str, bool]] = set()
         self._findings: dict[str, list[Finding]] = {}
         self._totals: dict[tuple[int, str], tuple[Job, int]] = {}
         self._assets: Assets | None = None
@@ -101,6 +103,7 @@ class Plans(QObject):
     def forget_all(self) -> None:
         """Forget all plans, as where a target has changed."""
         self._plans.clear()
+        self._outdated.clear()
         self._totals.clear()
 
     def forget_cut(self) -> None:
@@ -113,11 +116,15 @@ class Plans(QObject):
         """Return the plan of a target, with the job's cuts or without any."""
         inventory, job = self._shown.inventory, self._shown.job
         assert inventory is not None
-        if (target, cut) not in self._plans:
+        key = target, cut
+        if key not in self._plans:
             row = next(t for t in self._shown.targets if t.id == target)
             cuts, rules = (job.cuts, job.rules) if cut else ((), Rules())
-            self._plans[target, cut] = resolve(inventory, row, cuts, self._ratios, rules, self._shown.demand(row))
-        return self._plans[target, cut]
+            self._plans[key] = resolve(inventory, row, cuts, self._ratios, rules, self._shown.demand(row))
+        elif key in self._outdated:
+            self._plans[key] = reweighed(self._plans[key], self.ratios)
+        self._outdated.discard(key)
+        return self._plans[key]
 
     def total_of(self, job: Job) -> int:
         """Return the texture memory of another job on the watched target."""
@@ -197,7 +204,7 @@ class Plans(QObject):
         if self._ratios is None:
             return
         self._ratios = self._ratios.merged(found)
-        self._plans.clear()
+        self._outdated = set(self._plans)
         if self._shown.inventory is not None and not self._shown.trying:
             self.measured.emit()
 

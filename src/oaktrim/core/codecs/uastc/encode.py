@@ -10,12 +10,13 @@ import numpy as np
 from oaktrim.core.codecs.astc.encode import Splits, encode_blocks, encoding_tables
 from oaktrim.core.codecs.astc.endpoints import DIRECT
 from oaktrim.core.codecs.astc.tables import LEVELS
-from oaktrim.core.codecs.blocks import ReadResult, decode_rows
+from oaktrim.core.codecs.blocks import ReadResult
 from oaktrim.core.codecs.effort import Effort, EncodeOptions
 from oaktrim.core.codecs.partitions import subset_masks
 from oaktrim.core.codecs.uastc.hints import hinted_rows, hinting_scratch
 from oaktrim.core.codecs.uastc.tables import SEED, SUBSET
 from oaktrim.core.pixels.image import Image
+from oaktrim.core.progress import each_chunk
 
 SIZE = (4, 4)
 # Counts of weights by family of choices (one partition, two planes, two and three partitions), the most useful first; of
@@ -62,7 +63,9 @@ def encode_uastc(image: Image, options: EncodeOptions, block_errors: ReadResult 
     plan = np.array(_PLANS[options.effort], np.int64)
     data = encode_blocks(image, options, SIZE, plan, _tables(), block_errors)
     blocks = np.frombuffer(data, np.uint8).reshape(-(-image.height // 4), -(-image.width // 4), 16)
-    out = np.empty_like(blocks)
-    effort = options.effort.rank
-    decode_rows(lambda start, stop: hinted_rows(blocks, effort, start, stop, out, hinting_scratch()), blocks)
+    out, effort = np.empty_like(blocks), options.effort.rank
+    each_chunk(
+        lambda start, stop: hinted_rows(blocks, effort, start, stop, out, hinting_scratch()),
+        blocks.shape[0], max(1, 1024 // blocks.shape[1]), options.threads,
+    )  # fmt: skip
     return out.tobytes()
