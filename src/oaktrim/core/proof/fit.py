@@ -327,14 +327,13 @@ def why(found: Fit, group: int) -> str:
     assert found.solution is not None
     problem, pick = found.problem, int(found.solution.picks[group])
     first, stop = problem.choices.first[group : group + 2]
-    better = [c for c in range(first, stop) if problem.choices.loss[c] < problem.choices.loss[pick] - 1e-12]
-    if not better:
+    better = first + np.flatnonzero(problem.choices.loss[first:stop] < problem.choices.loss[pick] - 1e-12)
+    if not len(better):
         return "nothing that it can ship as is nearer to the source"
     prices = found.solution.prices
     if not prices.any():
         return "the limits leave room for it"
-    priced = problem.choices.loss + prices @ problem.choices.cost
-    nearest = min(better, key=lambda c: priced[c])
+    nearest = int(better[np.argmin(problem.choices.loss[better] + prices @ problem.choices.cost[:, better])])
     option = problem.option(nearest)
     more = problem.choices.cost[:, nearest] - problem.choices.cost[:, pick]
     line = int(np.argmax(prices * np.abs(more)))

@@ -6,8 +6,9 @@ the same pixels decide as one and count once.
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from functools import cache, partial
 from math import log2
 
 import msgspec
@@ -18,7 +19,7 @@ from oaktrim.core.codecs.effort import Effort
 from oaktrim.core.codecs.settings import EncodeSettings
 from oaktrim.core.formats.catalogue import FORMATS, ORDER
 from oaktrim.core.formats.format import Prominence
-from oaktrim.core.plan.advice import format_options
+from oaktrim.core.plan.advice import FormatOption, format_options
 from oaktrim.core.plan.budget import Choices
 from oaktrim.core.plan.cuts import Change
 from oaktrim.core.plan.others import other_plan
@@ -218,7 +219,9 @@ def pose(
     inventory = plan.inventory
     losses = _LOSSES if "package" in limits else ()
     free = ~locked & ~plan.left_out & (inventory.column("pixels") != "")
-    groups = [_group(plan, rows, bounds, effort, losses) for rows in _alike(plan, np.flatnonzero(free))]
+    # Few uses are asked about many times.
+    offered = cache(partial(format_options, plan.target))
+    groups = [_group(plan, rows, bounds, effort, losses, offered) for rows in _alike(plan, np.flatnonzero(free))]
     lines = tuple(line for line in byte_lines() if line in limits)
     options = [option for group in groups for option in group.options]
     first = np.cumsum([0] + [len(group.options) for group in groups])
@@ -292,14 +295,21 @@ def _alike(plan: Plan, rows: NDArray[np.int64]) -> list[tuple[int, ...]]:
     return [tuple(rows) for rows in found.values()]
 
 
-def _group(plan: Plan, rows: tuple[int, ...], bounds: Bounds, effort: Effort | None, losses: Sequence[float]) -> Group:
+def _group(
+    plan: Plan,
+    rows: tuple[int, ...],
+    bounds: Bounds,
+    effort: Effort | None,
+    losses: Sequence[float],
+    offered: Callable[[Role, bool, bool], list[FormatOption]],
+) -> Group:
     inventory, first = plan.inventory, rows[0]
     texture, role = inventory.textures[first], inventory.roles[first].role
     alpha = texture.channels in (2, 4) and not texture.opaque
     present = ORDER[plan.formats[first]]
     formats = [present]
     by_rule = bounds.ruled and plan.format_rule[first] != NOT_CUT
-    for option in () if by_rule else format_options(plan.target, role, alpha, texture.floating):
+    for option in () if by_rule else offered(role, alpha, texture.floating):
         row = option.format
         fewer_channels = not row.compressed and row.bit_depth == 8 and len(row.channels) < _COLOUR_CHANNELS
         fits = not option.against and (row.compressed or fewer_channels) and (alpha or not row.only_for_alpha)
