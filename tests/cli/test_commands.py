@@ -137,6 +137,20 @@ def test_encode_decode_and_measure(tmp_path, name, container, least):
     assert "SSIM" in run("measure", source, made)
 
 
+def test_uastc_is_decoded_as_hardware_shows_it(tmp_path):
+    source = put(tmp_path, "wall.png", size=(64, 64), channels=3)
+    run("encode", source, "--format", "uastc", "--out", tmp_path)
+    lost = {}
+    for hardware in ("astc", "bc", "etc2"):
+        run("decode", tmp_path / "wall.ktx2", "--seen-on", hardware, "--out", tmp_path / f"{hardware}.png")
+        lost[hardware] = psnr8(decoded(tmp_path / f"{hardware}.png")[..., :3], decoded(source))
+    assert lost["astc"] >= lost["bc"] > lost["etc2"] > 20
+    run("encode", source, "--format", "bc7", "--out", tmp_path / "o")
+    refused = run("decode", tmp_path / "o/wall.ktx2", "--seen-on", "bc", "--out", tmp_path / "x.png", status=2)
+    assert "wall.ktx2: holds BC7, of which loaders make nothing else" in refused
+    assert not (tmp_path / "x.png").exists()
+
+
 @pytest.mark.slow
 def test_an_error_is_counted_as_asked(tmp_path):
     source = put(tmp_path, "wall_base.png")

@@ -172,6 +172,8 @@ def decode(file: Path, level: int, place: int, seen_on: str | None, out: Path) -
     if out.exists() and file.exists() and out.samefile(file):
         raise FileError(file, "would be written over itself; sources are never written")
     texture = parse_texture(read_bytes(file), file)
+    if seen_on and texture.format.hardware is not Hardware.UNIVERSAL:
+        raise FileError(file, f"holds {texture.format.label}, of which loaders make nothing else; leave --seen-on out")
     image = texture_image(loaded_as(texture, Hardware(seen_on)) if seen_on else texture, file, level, place)
     write_png(out, image)
     click.echo(f"{shown(out)}: {image.width}x{image.height}, {''.join(image.channels)}, {image.bit_depth} bits")
