@@ -69,6 +69,35 @@ def test_images_are_the_shipped_ones_and_all_else_stands(tmp_path, target):
     assert (again.written, again.beside) == (0, 0)
 
 
+def test_what_was_made_of_a_model_stays_while_that_cannot_be_read(tmp_path):
+    """Half saved, as while a tool writes it: the model that shipped, its buffer and its own images go on standing."""
+    root, out = yard(tmp_path / "art"), tmp_path / "out"
+    writer = GltfWriter()
+    mesh = add_mesh(writer, material(writer, baseColorTexture=writer.image("wood%20base.png")))
+    scene(writer, writer.add("nodes", name="hut", mesh=mesh))
+    document, binary = writer.gltf("hut.bin")
+    (root / "models/hut.gltf").write_bytes(document)
+    (root / "models/hut.bin").write_bytes(binary)
+    first = finish(ship(planned(root, "pocket"), out))
+    assert not first.manifest.failed
+    before = {path: path.read_bytes() for path in sorted(out.rglob("*")) if path.is_file() and path.suffix != ".json"}
+    assert {"shed.glb", "hut.gltf", "hut.bin", "shed.glb.image-0.ktx2"} <= {path.name for path in before}
+    for name in ("shed.glb", "hut.gltf"):
+        data = (root / "models" / name).read_bytes()
+        (root / "models" / name).write_bytes(data[: len(data) // 2])
+    again = finish(ship(planned(root, "pocket"), out))
+    assert {path: path.read_bytes() for path in before} == before
+    assert again.removed == 0
+    said = [row.error for row in again.manifest.failed]
+    assert all("what was made of it before stays" in words for words in said)
+    assert {words.split(":")[0] for words in said} >= {"models/shed.glb", "models/hut.gltf"}
+    for name in ("shed.glb", "hut.gltf", "hut.bin"):
+        (root / "models" / name).unlink()
+    gone = finish(ship(planned(root, "pocket"), out))
+    assert not [path for path in out.rglob("*") if path.name.startswith(("shed.glb", "hut"))]
+    assert not gone.manifest.failed
+
+
 @pytest.mark.skipif(not transcoder.is_there(), reason="needs Node and the loader that make test installs")
 def test_universal_textures_are_loaded_by_a_web_engine(tmp_path):
     """Every texture of a model on a target whose loader makes blocks: a loader takes the files that its images name."""

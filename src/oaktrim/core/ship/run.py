@@ -228,6 +228,8 @@ def _ship(  # noqa: C901 - one run from its schedule to its manifest, whatever s
         files, broken = model_files(plan, outputs, max_pixels)
         files |= _said_by_makers(plan, outputs, max_pixels)
         present, wrote = write_beside(files, out, {entry.output: entry for entry in beside})
+        companions, unmade = _models_left_standing(plan, earlier, set(files), {failure.source for failure in broken})
+        unreadable += unmade
         models, unread = yield from _weigh_models(plan, earlier, max_pixels, threads)
     except BaseException:
         # Whatever stops the run, what is done stays known, so that the next one does not make it again.
@@ -237,7 +239,7 @@ def _ship(  # noqa: C901 - one run from its schedule to its manifest, whatever s
     finally:
         if store is not None and due:
             store.trim()
-    manifest = _manifest(plan.target, entries, failed + unreadable + broken + unread, present, models)
+    manifest = _manifest(plan.target, entries, failed + unreadable + broken + unread, [*present, *companions], models)
     removed = _remove_stale(earlier, manifest, out, plan.inventory.root)
     if earlier != manifest:
         write_atomic(out / NAME, manifest.bytes())
@@ -258,18 +260,43 @@ def _left_standing(
     ----------
     taken : outputs of this run
     """
-    if earlier is None or (earlier.target, earlier.container, earlier.packing) != (
-        plan.target.id,
-        plan.target.container,
-        packing_name(plan.target.packing),
-    ):
+    if earlier is None or not _is_for(earlier, plan.target):
         return {}, []
     faults = {row.path: row.error for row in plan.inventory.unreadable}
     rows = {
         path: row for path, row in _by_source(earlier).items() if file_path(path) in faults and row.output not in taken
     }
-    stays = "what was made of it before stays"
-    return rows, [Failure(path, f"{path}: {faults[file_path(path)]}; {stays}") for path in rows]
+    return rows, [Failure(path, f"{path}: {faults[file_path(path)]}; {_STAYS}") for path in rows]
+
+
+_STAYS = "what was made of it before stays"
+
+
+def _models_left_standing(
+    plan: Plan, earlier: Manifest | None, written: set[str], broken: set[str]
+) -> tuple[list[Companion], list[Failure]]:
+    """Return models, and buffers, that a run before wrote and that cannot be read now, and a fault of each model.
+
+    Parameters
+    ----------
+    written : what this run writes beside its textures; broken : models that it could not write, which have a fault already
+    """
+    faults = {row.path: row.error for row in plan.inventory.unreadable}
+    if earlier is None or not _is_for(earlier, plan.target) or not (faults or broken):
+        return [], []
+    left = [row for row in earlier.beside if row.output not in written]
+    models = [row for row in left if row.output in faults or row.output in broken]
+    # Which buffers such a model needs it cannot say; those whose source is still there may be its own.
+    root = plan.inventory.root
+    buffers = [row for row in left if models and row.output.endswith(".bin") and (root / row.output).is_file()]
+    told = [row.output for row in models if row.output in faults]
+    return models + buffers, [Failure(path, f"{path}: {faults[path]}; {_STAYS}") for path in told]
+
+
+def _is_for(manifest: Manifest, target: Target) -> bool:
+    """Say whether a manifest is of the target as it is now."""
+    now = target.id, target.container, packing_name(target.packing)
+    return (manifest.target, manifest.container, manifest.packing) == now
 
 
 def _by_source(manifest: Manifest) -> dict[str, Entry | SoundEntry]:
