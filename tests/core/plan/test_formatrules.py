@@ -6,6 +6,7 @@ import pytest
 
 from oaktrim.core.codecs.effort import Effort, ErrorMetric
 from oaktrim.core.formats.catalogue import FORMATS, ORDER
+from oaktrim.core.formats.format import Hardware
 from oaktrim.core.job.document import new_job
 from oaktrim.core.plan.advice import format_options
 from oaktrim.core.plan.commonrules import common_formats, common_rules, reach, why_of
@@ -80,9 +81,23 @@ def test_what_a_rule_may_say():
         FormatRule(Role.NORMAL, "bc5", least=-1)
 
 
-@pytest.mark.parametrize("name", list(shipped_targets()))
-def test_common_formats_are_those_that_the_cut_bar_would_offer(name):
-    target = target_named(name)
+WEB = msgspec.structs.replace(
+    target_named("pocket"), id="web", hardware=(Hardware.PLAIN, Hardware.UNIVERSAL), audience={}
+)  # fmt: skip
+
+
+def test_a_loader_that_makes_blocks_is_given_universal_ones():
+    """Where the hardware is not known; of light it can make none, and what must be exact stays plain."""
+    rules = common_formats(WEB)
+    assert {rule.format for rule in rules if not rule.floating} == {"uastc", ""}
+    assert {rule.role for rule in rules if not rule.format} == {Role.GLYPHS, Role.LOOKUP}
+    assert "its loader makes blocks" in why_of(next(rule for rule in rules if rule.format))
+    both = msgspec.structs.replace(WEB, hardware=(*WEB.hardware, Hardware.ASTC))
+    assert not any(rule.format == "uastc" for rule in common_formats(both)), "what is known is smaller"
+
+
+@pytest.mark.parametrize("target", [*shipped_targets().values(), WEB], ids=lambda target: target.id)
+def test_common_formats_are_those_that_the_cut_bar_would_offer(target):
     rules = common_formats(target)
     assert len({rule.key for rule in rules}) == len(rules)
     for rule in rules:
