@@ -27,6 +27,7 @@ from oaktrim.desk.__main__ import configure_window
 from oaktrim.desk.benches.proof.bench import Page
 from oaktrim.desk.look.dress import dress_application
 from oaktrim.desk.shell.window import Window
+from oaktrim.desk.work.tasks import work_behind
 
 _WORDS = ("", "role:normal", "path:0001/*", "memory:>100kB", "")
 
@@ -87,6 +88,7 @@ def main(job: Path, seconds: float) -> None:
     dress_application(application)
     configure()
     configure_window()
+    work_behind(10)
     window = Window()
     window.resize(1280, 800)
     window.show()

@@ -1,8 +1,10 @@
 """The session under a quick hand: what is overtaken is dropped, and what is shown is of the job that is shown."""
 
 import gc
+import os
 import threading
 import time
+from concurrent.futures import ThreadPoolExecutor
 
 import pytest
 from PySide6.QtCore import QObject, QThreadPool
@@ -12,6 +14,7 @@ from oaktrim.core.progress import Progress
 from oaktrim.desk.session import plans as plans_module
 from oaktrim.desk.session import surveys as surveys_module
 from oaktrim.desk.session.session import Session
+from oaktrim.desk.work import tasks
 from oaktrim.desk.work.tasks import Work, start
 from tests.kit.trees import put
 
@@ -164,3 +167,27 @@ def test_closing_the_window_cancels_all_that_is_under_way(qtbot, opened):
     started = time.monotonic()
     QThreadPool.globalInstance().waitForDone()
     assert time.monotonic() - started < 10
+
+
+def niceness():
+    """How nice the thread is that asks."""
+    return os.getpriority(os.PRIO_PROCESS, threading.get_native_id())
+
+
+def test_threads_at_work_let_the_window_go_first(qtbot):
+    """Those that they start, too; the window's thread stays as it is."""
+    before, found, parent, pool = niceness(), [], QObject(), QThreadPool(maxThreadCount=1)
+
+    def task():
+        yield Progress(0, 1, "")
+        with ThreadPoolExecutor(1) as others:
+            return niceness(), others.submit(niceness).result()
+
+    tasks.work_behind(7)
+    try:
+        start(task(), parent, found.append, found.append, pool)
+        qtbot.waitUntil(lambda: bool(found), timeout=5000)
+    finally:
+        tasks.work_behind(0)
+    assert found == [(min(19, before + 7),) * 2]
+    assert niceness() == before

@@ -32,6 +32,7 @@ def main() -> int:
         pass
     import_module("oaktrim.core.configure").configure()
     configure_window()
+    import_module("oaktrim.desk.work.tasks").work_behind(10)
     window = import_module("oaktrim.desk.shell.window").Window()
     window.faults.watch()
     window.show()

@@ -18,8 +18,6 @@ from oaktrim.core.progress import Progress, Task
 
 _LOG = logging.getLogger(__name__)
 _SAY_EVERY_SECONDS = 0.05
-# By how much threads at work are nicer than the window's.
-_BEHIND = 10
 
 
 class Work(QObject):
@@ -94,20 +92,32 @@ class Work(QObject):
 
 
 class _Runner(QRunnable):
+    # By how much threads at work are nicer than the window's.
+    behind = 0
+
     def __init__(self, work: Work) -> None:
         super().__init__()
         self._work = work
 
     def run(self) -> None:
-        # The window's thread goes before this one and all that it starts: else it would wait for its turn among them,
-        # milliseconds each time, wherever it lets go of the interpreter's lock.
-        with suppress(OSError):
-            os.setpriority(os.PRIO_PROCESS, threading.get_native_id(), _BEHIND)
+        if self.behind:
+            with suppress(OSError):
+                nice = os.getpriority(os.PRIO_PROCESS, os.getpid()) + self.behind
+                os.setpriority(os.PRIO_PROCESS, threading.get_native_id(), min(nice, 19))
         try:
             self._work._run()
         except Exception:
             # The window that waited for it has gone, and the object with it: nobody is left to be told but the log.
             _LOG.info("what was under way ended after its window", exc_info=True)
+
+
+def work_behind(steps: int) -> None:
+    """Have the window's thread, and other programs, go before the threads that are at work, by steps of niceness.
+
+    Else it would wait for its turn among them, milliseconds each time, wherever it lets go of the interpreter's lock. Threads
+    that they start are as nice.
+    """
+    _Runner.behind = steps
 
 
 def start(
