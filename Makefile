@@ -4,7 +4,7 @@ PYTHON ?= python3.11
 BIN := .venv/bin
 READY := .venv/.ready
 READY_DEV := .venv/.ready-dev
-# The glTF validator of its working group, and a validator of SARIF: judges in the tests, nothing of them ships.
+# The glTF validator of its working group, a validator of SARIF, and the loader of a web engine: judges in the tests, nothing of them ships.
 JUDGES := gltf-validator@2.0.0-dev.3.10 @microsoft/sarif-multitool-linux@5.7.0 three@0.187.0
 
 .PHONY: setup demo test lint bench screenshots docs dist clean

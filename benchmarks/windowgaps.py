@@ -27,7 +27,7 @@ from oaktrim.desk.__main__ import configure_window
 from oaktrim.desk.benches.proof.bench import Page
 from oaktrim.desk.look.dress import dress_application
 from oaktrim.desk.shell.window import Window
-from oaktrim.desk.work.tasks import work_behind
+from oaktrim.desk.work.tasks import Work, work_behind
 
 _WORDS = ("", "role:normal", "path:0001/*", "memory:>100kB", "")
 
@@ -100,7 +100,9 @@ def main(job: Path, seconds: float) -> None:
     window.proof.show_page(Page.FIT)
     window.proof.fit.propose()
     gaps.during("fitting", lambda: window.proof.fit.model.rowCount() > 0, seconds)
-    window.proof.fit._work.cancel() if window.proof.fit._work is not None else None
+    session.rest()
+    for work in window.proof.fit.findChildren(Work):
+        work.cancel()
     window.reveal(window.ship)
     with tempfile.TemporaryDirectory() as out:
         window.ship.folder.setText(out)

@@ -60,7 +60,7 @@ def drawn_block(mode, rng):
 
 
 def drawn_blocks() -> bytes:
-    """Return 64 blocks of each mode, mode after mode."""
+    """Return 64 blocks of each mode, one mode after the other in turn."""
     rng, out, words = np.random.default_rng(7), np.zeros((WIDTH * HEIGHT // 16, 16), np.uint8), np.zeros(2, np.uint64)
     for place in range(len(out)):
         pack(*drawn_block(place % len(MODES), rng), words)
@@ -196,7 +196,7 @@ def test_hints_come_near_the_best_that_could_be_given():
 
             over.append(misses(block)[0] / misses(tried).min())
         mean[effort] = float(np.mean(over))
-    # Measured: 1.16, 1.06 and 1.06 times the least squared error.
+    # Measured: 1.16, 1.06 and 1.05 times the least squared error.
     assert mean[Effort.DRAFT] < 1.25
     assert mean[Effort.STANDARD] < 1.12
     assert mean[Effort.FINE] <= mean[Effort.STANDARD] * 1.02
@@ -216,7 +216,7 @@ def test_a_block_of_one_colour_is_exact_but_for_etc():
     for code in ((0, 0, 0, 255), (255, 255, 255, 255), (12, 200, 99, 255), (90, 91, 92, 0), (1, 2, 3, 128)):
         picture = flat(code, 8, 8)
         made = texture(encode_uastc(picture, EncodeOptions()), 8, 8)
-        assert np.array_equal(decode_level(made).pixels, picture.pixels) or code[3] == 0
+        assert np.array_equal(decode_level(made).pixels, picture.pixels)
         for hardware in (Hardware.ASTC, Hardware.BC):
             assert np.abs(decode_level(loaded_as(made, hardware)).pixels.astype(int) - picture.pixels).max() <= 1
         etc = decode_level(loaded_as(made, Hardware.ETC2)).pixels.astype(int)

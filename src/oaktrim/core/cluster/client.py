@@ -228,10 +228,11 @@ class _Run:
         """Return the root where workers see the source, and else its bytes, sent once for all that is made of it."""
         texture, root = self._inventory.textures[row], str(self._inventory.root)
         if texture.file_bytes and self._shared is None:
-            told = self._client.run(worker.sees, root, texture.path, texture.content, on_error="ignore")
-            if not told:
+            told = self._client.run(worker.sees, root, texture.path, texture.content, on_error="return").values()
+            if not any(isinstance(answer, bool) for answer in told):
                 raise TimeoutError
-            self._shared = all(told.values())
+            # Of a worker that could not say, as it has just gone, nothing is taken for seen.
+            self._shared = all(answer is True for answer in told)
             _LOG.info("sources are %s", "read by the workers" if self._shared else "sent to the workers")
         if texture.file_bytes and self._shared:
             return root, None

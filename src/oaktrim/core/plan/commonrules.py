@@ -39,7 +39,7 @@ class Advice:
 
 _VALUES = (Role.ROUGHNESS, Role.METALNESS, Role.OCCLUSION, Role.HEIGHT, Role.MASK)
 _EXACT = (Role.GLYPHS, Role.LOOKUP)
-UNIVERSAL = "uastc"
+_UNIVERSAL = "uastc"
 ADVICE: tuple[Advice, ...] = (
     Advice((Role.BASE_COLOUR, Role.UNKNOWN), PixelKind.OPAQUE, ("astc-6x6", "bc1", "etc2-rgb"),
            "four bits a pixel and less: a larger picture in few bits beats a smaller one in many"),
@@ -66,7 +66,7 @@ def common_formats(target: Target, roles: frozenset[Role] = frozenset(Role)) -> 
     for advice in ADVICE:
         # What no hardware of the target takes, its loader may make blocks for; light is beyond those.
         light = any(FORMATS[row].floating for row in advice.formats)
-        wanted = advice.formats if light or not advice.formats else (*advice.formats, UNIVERSAL)
+        wanted = advice.formats if light or not advice.formats else (*advice.formats, _UNIVERSAL)
         name = next((row for row in wanted if _can_ship(target, row)), None)
         if name is None and advice.formats:
             continue
@@ -81,7 +81,7 @@ def common_formats(target: Target, roles: frozenset[Role] = frozenset(Role)) -> 
 
 def why_of(rule: FormatRule) -> str:
     """Return why a rule is common, empty where it is not."""
-    if rule.format == UNIVERSAL:
+    if rule.format == _UNIVERSAL:
         return "its loader makes blocks of it for whatever hardware it meets"
     return next(
         (

@@ -366,7 +366,13 @@ def missing_of(plan: Plan, ratios: CompressionRatios) -> list[Key]:
 
 
 def file_bytes(inventory: Inventory, target: Target, footprint: TargetFootprint, formats: Ints, package: Ints) -> Ints:
-    """Return the bytes of each texture's file, as it ships; what is packed in its file takes the same there as in the package."""
+    """Return the bytes of each texture's file, as it ships, (N,).
+
+    Parameters
+    ----------
+    formats : places in the catalogue, (N,)
+    package : bytes in the package, (N,): what is packed in its file takes the same there
+    """
     found, slices = footprint.stored.copy(), inventory.column("slices")
     for place in np.unique(formats):
         mine = formats == place

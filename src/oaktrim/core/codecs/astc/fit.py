@@ -19,14 +19,13 @@ from oaktrim.core.codecs.astc.endpoints import (
     round_scaled,
     values_of,
 )
+from oaktrim.core.codecs.astc.write import COLOUR, FORM, GRID, PARTS, PLANES, WEIGHT, write_block, write_solid
 from oaktrim.core.codecs.blocks import (
     BARE,
     COVERS,
     FAST,
-    bytes_of,
     copy_flat,
     load_block,
-    put_bits,
     set_roots,
     weigh_by_alpha,
 )
@@ -40,9 +39,6 @@ _BEHIND = np.float32(1.3)
 # What an error of alpha counts where it covers and is 0 or 255, in blocks of up to 25 pixels and in larger ones: clear is to
 # stay clear, and whole to stay whole. Larger blocks would lose half a dB and more to the higher price.
 _EXACT, _NEARLY = np.float32(64.0), np.float32(16.0)
-# Columns of a choice: place of its grid, level of the weights, level of the ends, partitions, planes, mode bits, and how ends are
-# written.
-GRID, WEIGHT, COLOUR, PARTS, PLANES, MODE, FORM = range(7)
 # Families of choices: one partition with one plane, one with two, two with one, three, four.
 TWO_PLANES, TWO_PARTS = 1, 2
 
@@ -218,82 +214,6 @@ def _part(place, parts, counts, member):
 
 
 @njit(**BARE)
-def _mirrored_into(words, from_words):
-    """Put the bits of from_words (2,) into words (2,) in reverse, the lowest highest."""
-    for k in range(128):
-        if from_words[k >> 6] >> np.uint64(k & 63) & np.uint64(1):
-            at = 127 - k
-            words[at >> 6] |= np.uint64(1) << np.uint64(at & 63)
-
-
-@njit(**BARE)
-def _put_sequence(words, at, codes, count, level, split, packed_trits, packed_quints):
-    """Write `count` codes of a level from bit `at`; a last group that is not whole is cut short."""
-    bits = split[level, 2]
-    low = (1 << bits) - 1
-    if not split[level, 0] and not split[level, 1]:
-        for i in range(count):
-            put_bits(words, at + i * bits, codes[i], bits)
-        return
-    trits = split[level, 0] > 0
-    size = 5 if trits else 3
-    total = count * bits + ((8 * count + 4) // 5 if trits else (7 * count + 2) // 3)
-    stop = at + total
-    for first in range(0, count, size):
-        many = min(size, count - first)
-        place = 0
-        for i in range(many - 1, -1, -1):
-            place = place * (3 if trits else 5) + (codes[first + i] >> bits)
-        packed = packed_trits[place] if trits else packed_quints[place]
-        for i in range(many):
-            at = put_bits(words, at, codes[first + i] & low, bits)
-            part = (1 if i == 2 or i == 4 else 2) if trits else (3 if i == 0 else 2)
-            part = min(part, max(0, stop - at))
-            at = put_bits(words, at, packed, part)
-            packed >>= part
-
-
-@njit(**BARE)
-def _write_solid(px, words, block):
-    """Write a block of one colour."""
-    words[0] = np.uint64(0xFFFFFFFFFFFFFDFC)
-    words[1] = np.uint64(0)
-    for c in range(4):
-        put_bits(words, 64 + 16 * c, np.int64(px[c, 0] + np.float32(0.5)) * 257, 16)
-    bytes_of(words, block)
-
-
-@njit(**BARE)
-def write_block(
-    choice, points, kind, seed, channel, weights, ends, split, packed_trits, packed_quints, words, turned, block
-):
-    """Write a block: weights (64,) and ends (parts * values,) are codes, in the order of the standard."""
-    parts, planes = choice[PARTS], choice[PLANES]
-    kind -= 2 if choice[FORM] == SCALED else 0
-    for k in range(2):
-        words[k] = np.uint64(0)
-        turned[k] = np.uint64(0)
-    many = points * planes
-    level = choice[WEIGHT]
-    _put_sequence(turned, 0, weights, many, level, split, packed_trits, packed_quints)
-    _mirrored_into(words, turned)
-    used = many * split[level, 2] + (8 * many + 4) // 5 * split[level, 0] + (7 * many + 2) // 3 * split[level, 1]
-    put_bits(words, 0, choice[MODE], 11)
-    put_bits(words, 11, parts - 1, 2)
-    start = 17
-    if parts == 1:
-        put_bits(words, 13, kind, 4)
-    else:
-        put_bits(words, 13, seed, 10)
-        put_bits(words, 23, kind << 2, 6)
-        start = 29
-    if planes == 2:
-        put_bits(words, 128 - used - 2, channel, 2)
-    _put_sequence(words, start, ends, parts * 2 * ((kind >> 2) + 1), choice[COLOUR], split, packed_trits, packed_quints)
-    bytes_of(words, block)
-
-
-@njit(**BARE)
 def encode_rows(pixels, wide, high, plan, params, tables, start, stop, out, block_errors, scratch):
     """Encode block rows [start, stop) of pixels (H, W, 4) uint8 into `out` (rows, columns, 16) uint8; `block_errors` their errors.
 
@@ -315,7 +235,7 @@ def encode_rows(pixels, wide, high, plan, params, tables, start, stop, out, bloc
             load_block(pixels, bx, by, wide, high, 4, px)
             opaque, grey, one = _look(px, params[COVERS] > 0, counts)
             if one:
-                _write_solid(px, words, out[by, bx])
+                write_solid(px[:, 0], words, out[by, bx])
                 block_errors[by, bx] = np.float32(0.0)
                 continue
             if grey and choices[1, 0, 0, PARTS] == 0:

@@ -56,12 +56,14 @@ def _signed(value):
 
 
 @njit(**BARE)
-def _wide4(code):
+def wide4(code):
+    """Return a code of four bits as a value 0 to 255."""
     return code << 4 | code
 
 
 @njit(**BARE)
-def _wide5(code):
+def wide5(code):
+    """Return a code of five bits as a value 0 to 255."""
     return code << 3 | code >> 2
 
 
@@ -84,9 +86,9 @@ def _decode_colour(word, one_bit, distances, modifiers, paints, out):
     halves = False
     if differs and not 0 <= r2 <= 31:
         d = distances[_bits(word, 35, 34) << 1 | _bits(word, 32, 32)]
-        r = _wide4(_bits(word, 60, 59) << 2 | _bits(word, 57, 56))
-        g, b = _wide4(_bits(word, 55, 52)), _wide4(_bits(word, 51, 48))
-        r2, g2, b2 = _wide4(_bits(word, 47, 44)), _wide4(_bits(word, 43, 40)), _wide4(_bits(word, 39, 36))
+        r = wide4(_bits(word, 60, 59) << 2 | _bits(word, 57, 56))
+        g, b = wide4(_bits(word, 55, 52)), wide4(_bits(word, 51, 48))
+        r2, g2, b2 = wide4(_bits(word, 47, 44)), wide4(_bits(word, 43, 40)), wide4(_bits(word, 39, 36))
         _paint(paints, 0, r, g, b, 0)
         _paint(paints, 1, r2, g2, b2, d)
         _paint(paints, 2, r2, g2, b2, 0)
@@ -98,20 +100,20 @@ def _decode_colour(word, one_bit, distances, modifiers, paints, out):
         r2, g2, b2 = _bits(word, 46, 43), _bits(word, 42, 39), _bits(word, 38, 35)
         order = 1 if (r << 8 | g << 4 | b) >= (r2 << 8 | g2 << 4 | b2) else 0
         d = distances[_bits(word, 34, 34) << 2 | _bits(word, 32, 32) << 1 | order]
-        _paint(paints, 0, _wide4(r), _wide4(g), _wide4(b), d)
-        _paint(paints, 1, _wide4(r), _wide4(g), _wide4(b), -d)
-        _paint(paints, 2, _wide4(r2), _wide4(g2), _wide4(b2), d)
-        _paint(paints, 3, _wide4(r2), _wide4(g2), _wide4(b2), -d)
+        _paint(paints, 0, wide4(r), wide4(g), wide4(b), d)
+        _paint(paints, 1, wide4(r), wide4(g), wide4(b), -d)
+        _paint(paints, 2, wide4(r2), wide4(g2), wide4(b2), d)
+        _paint(paints, 3, wide4(r2), wide4(g2), wide4(b2), -d)
     elif differs and not 0 <= b2 <= 31:
         _decode_planar(word, out)
         return
     else:
         halves = True
         if differs:
-            r, g, b, r2, g2, b2 = _wide5(r), _wide5(g), _wide5(b), _wide5(r2), _wide5(g2), _wide5(b2)
+            r, g, b, r2, g2, b2 = wide5(r), wide5(g), wide5(b), wide5(r2), wide5(g2), wide5(b2)
         else:
-            r, g, b = _wide4(_bits(word, 63, 60)), _wide4(_bits(word, 55, 52)), _wide4(_bits(word, 47, 44))
-            r2, g2, b2 = _wide4(_bits(word, 59, 56)), _wide4(_bits(word, 51, 48)), _wide4(_bits(word, 43, 40))
+            r, g, b = wide4(_bits(word, 63, 60)), wide4(_bits(word, 55, 52)), wide4(_bits(word, 47, 44))
+            r2, g2, b2 = wide4(_bits(word, 59, 56)), wide4(_bits(word, 51, 48)), wide4(_bits(word, 43, 40))
         for k in range(8):
             row = _bits(word, 39, 37) if k < 4 else _bits(word, 36, 34)
             more = modifiers[row, k & 3]

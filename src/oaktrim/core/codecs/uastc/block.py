@@ -12,9 +12,9 @@ from numpy.typing import NDArray
 
 from oaktrim.core.codecs.astc.decode import mirrored, read_sequence
 from oaktrim.core.codecs.astc.encode import block_modes, packed_digits
-from oaktrim.core.codecs.astc.fit import write_block
 from oaktrim.core.codecs.astc.tables import COLOURS, LEVELS, SPLIT, WEIGHTS, grid_of, sequence_bits
-from oaktrim.core.codecs.blocks import BARE, bytes_of, get_bits, put_bits
+from oaktrim.core.codecs.astc.write import write_block, write_solid
+from oaktrim.core.codecs.blocks import BARE, get_bits, put_bits
 from oaktrim.core.codecs.uastc.tables import (
     BC1_BITS,
     BIAS,
@@ -22,6 +22,7 @@ from oaktrim.core.codecs.uastc.tables import (
     CODE_BITS,
     COLOUR,
     FIRSTS,
+    GREY_ALPHA,
     KIND,
     MODE_OF,
     MODES,
@@ -45,6 +46,8 @@ from oaktrim.core.kernels import njit
     INDEX, RED5, GREEN5, BLUE5, FIELDS,
 ) = range(14)  # fmt: skip
 
+# How many codes each level has.
+COUNTS = np.array(LEVELS, np.int64)
 # Bits that the digits of a last group take by how many there are: trits, then quints.
 _GROUP = np.array([[0, 2, 4, 5, 7, 8], [0, 3, 5, 7, 0, 0]], np.int64)
 
@@ -62,12 +65,13 @@ def _rows_of_astc() -> NDArray[np.int64]:
 
 _ROWS = _rows_of_astc()
 _TRITS, _QUINTS = packed_digits()
-# The mode by partitions, planes, bits of a weight and kind of ends in fours; where seeds are of the seventh mode it stands for the
-# fourth.
+# The mode by partitions, planes, bits of a weight and kind of ends in fours, -1 for none; mode 4 stands for 7 too, which has
+# other seeds.
 _BY_ASTC = np.full((5, 3, 6, 4), -1, np.int64)
 for _mode, _row in enumerate(MODES):
     if _mode not in (7, SOLID):
         _BY_ASTC[_row[PARTS], _row[PLANES], _row[WEIGHT_BITS], _row[KIND] >> 2] = _mode
+# The pattern by mode and seed of ASTC, -1 for none.
 _PATTERN_OF = np.full((len(MODES), 1024), -1, np.int64)
 for _mode in range(len(MODES)):
     for _pattern, _seed in enumerate(SEED[_mode]):
@@ -77,7 +81,7 @@ for _mode in range(len(MODES)):
 
 @njit(**BARE)
 def _put_ends(words, at, codes, count, level):
-    """Write the codes of ends from bit `at`; return the next place."""
+    """Write `count` codes of a level, codes (count or more,), from bit `at`; return the next place."""
     bits = SPLIT[level, 2]
     if SPLIT[level, 0] or SPLIT[level, 1]:
         base, size, row = (3, 5, 0) if SPLIT[level, 0] else (5, 3, 1)
@@ -94,7 +98,7 @@ def _put_ends(words, at, codes, count, level):
 
 @njit(**BARE)
 def _get_ends(words, at, codes, count, level):
-    """Read the codes of ends from bit `at`; return the next place."""
+    """Read `count` codes of a level into codes (count or more,) from bit `at`; return the next place."""
     bits = SPLIT[level, 2]
     for i in range(count):
         codes[i] = 0
@@ -178,7 +182,7 @@ def pack(fields, solid, ends, weights, words):
         at = put_bits(words, at, fields[ALPHA_HINT], 8)
     at = put_bits(words, at, pattern, row[PATTERN_BITS])
     bits, planes = row[WEIGHT_BITS], row[PLANES]
-    if planes == 2 and row[KIND] != 4:
+    if planes == 2 and row[KIND] != GREY_ALPHA:
         at = put_bits(words, at, fields[CHANNEL], 2)
     for part in range(row[PARTS]):
         first = FIRSTS[mode, pattern, part]
@@ -194,7 +198,7 @@ def pack(fields, solid, ends, weights, words):
 
 @njit(**BARE)
 def unpack(words, fields, solid, ends, weights):
-    """Read a block from words (2,) uint64 into what `pack` takes; say whether it is legal."""
+    """Read a block from words (2,) uint64 into what `pack` takes, weights (32 or more,); say whether it is legal."""
     for k in range(FIELDS):
         fields[k] = 0
     mode = MODE_OF[get_bits(words, 0, 7)]
@@ -229,7 +233,7 @@ def unpack(words, fields, solid, ends, weights):
         return False
     if row[PLANES] == 2:
         fields[CHANNEL] = 3
-        if row[KIND] != 4:
+        if row[KIND] != GREY_ALPHA:
             fields[CHANNEL] = get_bits(words, at, 2)
             at += 2
     at = _get_ends(words, at, ends, ends_in(mode), row[COLOUR])
@@ -245,12 +249,12 @@ def unpack(words, fields, solid, ends, weights):
     return legal
 
 
-COUNTS = np.array(LEVELS, np.int64)
-
-
 @njit(**BARE)
 def parse_astc(words, turned, fields, solid, ends, weights):
-    """Read an ASTC block of 4x4 pixels from words (2,) uint64 into what `pack` takes; say whether UASTC has its kind."""
+    """Read an ASTC block of 4x4 pixels from words (2,) uint64 into what `pack` takes; say whether UASTC has its kind.
+
+    What blue is contracted out of is not told apart: ends are taken as they stand. `turned` (2,) uint64 is scratch.
+    """
     for k in range(FIELDS):
         fields[k] = 0
     mode_bits = get_bits(words, 0, 11)
@@ -287,14 +291,16 @@ def parse_astc(words, turned, fields, solid, ends, weights):
 
 @njit(**BARE)
 def write_astc(fields, solid, ends, weights, words, turned, block):
-    """Write the ASTC block that shows what an unpacked one does; ends and weights are turned where it wants another order."""
+    """Write the ASTC block that shows what an unpacked one does into block (16,) uint8.
+
+    Parameters
+    ----------
+    fields, solid, ends, weights : as `pack` takes them; the last two are turned where ASTC wants another order
+    words, turned : scratch (2,) uint64
+    """
     mode, pattern = fields[MODE], fields[PATTERN]
     if mode == SOLID:
-        words[0] = np.uint64(0xFFFFFFFFFFFFFDFC)
-        words[1] = np.uint64(0)
-        for c in range(4):
-            put_bits(words, 64 + 16 * c, solid[c] * 257, 16)
-        bytes_of(words, block)
+        write_solid(solid, words, block)
         return
     row = MODES[mode]
     channels = (row[KIND] >> 2) + 1
@@ -315,7 +321,7 @@ def write_astc(fields, solid, ends, weights, words, turned, block):
 
 @njit(**BARE)
 def paint(fields, solid, ends, weights, px):
-    """Set px (16, 4) int64 to the codes 0..255 of what an unpacked block shows."""
+    """Set px (16, 4) int64 to the codes 0..255 of what an unpacked block, as `pack` takes it, shows; pixels along rows."""
     mode = fields[MODE]
     if mode == SOLID:
         for i in range(16):

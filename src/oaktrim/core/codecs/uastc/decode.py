@@ -24,6 +24,7 @@ def unpacking_scratch() -> tuple[NDArray[Any], ...]:
 
 @njit(**BARE)
 def _astc_rows(blocks, start, stop, out, scratch, turned):
+    """Make ASTC blocks of `out` of UASTC ones, both (rows, columns, 16) uint8; `turned` (2,) uint64 is scratch."""
     words, fields, solid, ends, weights, _ = scratch
     for by in range(start, stop):
         for bx in range(blocks.shape[1]):

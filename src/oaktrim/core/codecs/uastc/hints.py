@@ -12,6 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from oaktrim.core.codecs.blocks import BARE, bytes_of, words_of
+from oaktrim.core.codecs.etc.codec import wide4, wide5
 from oaktrim.core.codecs.etc.tables import MODIFIERS, STEPS
 from oaktrim.core.codecs.uastc.block import (
     ALPHA_HINT,
@@ -103,7 +104,8 @@ def base_codes(sums, differential, hint, codes):
 
 @njit(**BARE)
 def widened(code, differential):
-    return code << 3 | code >> 2 if differential else code << 4 | code
+    """Return a colour's code of five bits, or of four, as a value 0 to 255."""
+    return wide5(code) if differential else wide4(code)
 
 
 @njit(**BARE)
@@ -137,36 +139,40 @@ def _rows_error(px, flip, differential, codes, apart, rows):
 
 
 @njit(**BARE)
+def _try_hint(px, way, hint, best, fields, scratch):
+    """Set hints in fields (FIELDS,) if their error is under `best`; return the less of both.
+
+    Parameters
+    ----------
+    way : flipped in the lowest bit, differential in the next; hint : what moves the colours, as in `base_codes`
+    scratch : of `hinting_scratch`, its sums those of the flipped halves, or of the others
+    """
+    sums, codes, apart, rows = scratch
+    flip, differential = way & 1, way >> 1
+    base_codes(sums, differential, hint, codes)
+    error = _rows_error(px, flip, differential, codes, apart, rows)
+    if error >= best:
+        return best
+    fields[FLIP], fields[DIFFERENTIAL], fields[MOVE] = flip, differential, hint
+    fields[ROW_FIRST], fields[ROW_SECOND] = rows[0], rows[1]
+    return error
+
+
+@njit(**BARE)
 def _hint_colour(px, effort, fields, scratch):
     """Set the hints of an ETC1 block that shows px (16, 4) well; colours are moved from effort 1 on, of all ways at 2."""
-    sums, codes, apart, rows = scratch
+    sums = scratch[0]
     movable = MODES[fields[MODE], BIAS] > 0
-    first = _LEAST if movable else -1
     best = np.int64(1) << 40
     for way in range(4):
-        flip, differential = way & 1, way >> 1
-        mean_colours(px, flip, sums)
-        base_codes(sums, differential, first, codes)
-        error = _rows_error(px, flip, differential, codes, apart, rows)
-        if error < best:
-            best = error
-            fields[FLIP], fields[DIFFERENTIAL], fields[MOVE] = flip, differential, first
-            fields[ROW_FIRST], fields[ROW_SECOND] = rows[0], rows[1]
-    if not movable or effort == 0:
-        return
+        mean_colours(px, way & 1, sums)
+        best = _try_hint(px, way, _LEAST if movable else -1, best, fields, scratch)
     chosen = fields[DIFFERENTIAL] << 1 | fields[FLIP]
-    for way in range(4):
-        flip, differential = way & 1, way >> 1
-        if effort == 1 and way != chosen:
-            continue
-        mean_colours(px, flip, sums)
-        for hint in range(32):
-            base_codes(sums, differential, hint, codes)
-            error = _rows_error(px, flip, differential, codes, apart, rows)
-            if error < best:
-                best = error
-                fields[FLIP], fields[DIFFERENTIAL], fields[MOVE] = flip, differential, hint
-                fields[ROW_FIRST], fields[ROW_SECOND] = rows[0], rows[1]
+    for way in range(4 if movable and effort > 0 else 0):
+        if effort > 1 or way == chosen:
+            mean_colours(px, way & 1, sums)
+            for hint in range(32):
+                best = _try_hint(px, way, hint, best, fields, scratch)
 
 
 @njit(**BARE)
@@ -232,7 +238,12 @@ def _hint_alpha(px, fields):
 
 @njit(**BARE)
 def hinted_rows(blocks, effort, start, stop, out, scratch):
-    """Make UASTC blocks of ASTC ones (rows, columns, 16) uint8 of the kinds that it has, hints searched at effort 0, 1 or 2."""
+    """Make UASTC blocks of rows [start, stop) of ASTC ones (rows, columns, 16) uint8 of the kinds that it has, into `out` alike.
+
+    Parameters
+    ----------
+    effort : 0, 1 or 2, how far hints are searched; scratch : of `hinting_scratch`
+    """
     words, turned, fields, solid, ends, weights, px, colours = scratch
     for by in range(start, stop):
         for bx in range(blocks.shape[1]):

@@ -16,7 +16,7 @@ SOLID = 8
 # Columns of MODES: the code that a block begins with and its bits, the endpoint mode of ASTC, partitions, planes, bits of a
 # weight, the level of the ends, bits of the pattern, bits of hints for BC1, whether hints for ETC1 have a bias.
 CODE, CODE_BITS, KIND, PARTS, PLANES, WEIGHT_BITS, COLOUR, PATTERN_BITS, BC1_BITS, BIAS = range(10)
-RGB, _GREY_ALPHA, _RGBA = 8, 4, 12
+RGB, GREY_ALPHA, _RGBA = 8, 4, 12
 MODES = np.array(
     [
         (code, bits, kind, parts, planes, weight, LEVELS.index(count) if count else 0, pattern, bc1, bias)
@@ -36,9 +36,9 @@ MODES = np.array(
             (0x06, 3, _RGBA, 1, 1, 3, 192, 0, 1, 0),
             (0x1F, 5, _RGBA, 1, 2, 1, 256, 0, 2, 1),
             (0x0D, 5, _RGBA, 1, 1, 2, 256, 0, 2, 1),
-            (0x05, 7, _GREY_ALPHA, 1, 1, 4, 256, 0, 2, 1),
-            (0x15, 6, _GREY_ALPHA, 2, 1, 2, 256, 5, 2, 1),
-            (0x25, 6, _GREY_ALPHA, 1, 2, 2, 256, 0, 2, 1),
+            (0x05, 7, GREY_ALPHA, 1, 1, 4, 256, 0, 2, 1),
+            (0x15, 6, GREY_ALPHA, 2, 1, 2, 256, 5, 2, 1),
+            (0x25, 6, GREY_ALPHA, 1, 2, 2, 256, 0, 2, 1),
             (0x09, 4, RGB, 1, 1, 5, 32, 0, 2, 1),
         )
     ],
@@ -49,8 +49,8 @@ MODE_OF = np.full(128, -1, np.int64)
 for _mode, _row in enumerate(MODES):
     MODE_OF[_row[CODE] :: 1 << _row[CODE_BITS]] = _mode
 
-# Of each pattern: the partition of BC7, the seed of ASTC, and how the subsets of the first are named by the second.
-# With two subsets, for modes 2, 4, 9 and 16; with three, for mode 3; with two of ASTC that hold three of BC7, for mode 7.
+# Of each pattern: the partition of BC7 and the seed of ASTC that split a block alike. With two subsets, for modes 2, 4, 9 and 16;
+# with three, for mode 3; with two of ASTC that hold three of BC7, for mode 7.
 _TWO = (
     (0, 28), (1, 20), (2, 16), (3, 29), (4, 91), (5, 9), (6, 107), (7, 72), (8, 149), (9, 204), (10, 50), (11, 114),
     (12, 496), (13, 17), (14, 78), (15, 39), (17, 252), (18, 828), (19, 43), (20, 156), (21, 116), (22, 210), (23, 476),

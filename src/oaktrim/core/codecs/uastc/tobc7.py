@@ -81,6 +81,14 @@ def _round_ends(values, row, codes, parities):
 
 @njit(**BARE)
 def _bc7_rows(blocks, start, stop, out, scratch, found):
+    """Make BC7 blocks of `out` of UASTC ones, both (rows, columns, 16) uint8.
+
+    Parameters
+    ----------
+    scratch : of `unpacking_scratch`
+    found : scratch: codes (3, 2, 4), parities (3, 2), steps (2, 16), as `write_block` takes them, values (2, 4), and one colour
+        (4, n) float32
+    """
     words, fields, solid, ends, weights, _ = scratch
     codes, parities, steps, values, flat = found
     for by in range(start, stop):
@@ -125,7 +133,7 @@ def _bc7_rows(blocks, start, stop, out, scratch, found):
 
 
 def to_bc7(data: bytes, width: int, height: int) -> bytes:
-    """Return the BC7 blocks that a loader makes of UASTC blocks."""
+    """Return the BC7 blocks that a loader makes of UASTC blocks; of those that are not legal, which loaders refuse, zeros."""
     blocks = blocks_in(data, width, height, (4, 4), 16)
     out = np.empty_like(blocks)
 

@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from oaktrim.core.codecs.blocks import BARE, blocks_in, decode_rows, words_of
+from oaktrim.core.codecs.etc.eac import store
 from oaktrim.core.codecs.etc.tables import MODIFIERS, STEPS
 from oaktrim.core.codecs.uastc.block import (
     ALPHA_HINT,
@@ -35,14 +36,11 @@ _CODES = np.array([1, 0, 2, 3], np.int64)
 
 
 @njit(**BARE)
-def _big_endian(word, block):
-    for k in range(8):
-        block[k] = np.uint8(word >> np.uint64(56 - 8 * k) & np.uint64(255))
-
-
-@njit(**BARE)
 def _etc1(fields, px, sums, codes, steps, block):
-    """Write the ETC1 block of an unpacked block and its pixels px (16, 4)."""
+    """Write the ETC1 block of an unpacked block and its pixels px (16, 4), codes 0 to 255, into block (8,) uint8.
+
+    Scratch, int64: sums and codes (2, 3), steps (4,).
+    """
     differential = fields[DIFFERENTIAL]
     flip = fields[FLIP]
     if fields[MODE] == SOLID:
@@ -82,12 +80,12 @@ def _etc1(fields, px, sums, codes, steps, block):
                 code = _CODES[below]
             place = (i & 3) * 4 + (i >> 2)
             word |= np.uint64(code & 1) << np.uint64(place) | np.uint64(code >> 1) << np.uint64(place + 16)
-    _big_endian(word, block)
+    store(word, block)
 
 
 @njit(**BARE)
 def _eac(fields, px, block):
-    """Write the EAC block of the alpha of px (16, 4)."""
+    """Write the EAC block of the alpha of px (16, 4), codes 0 to 255, into the first eight of block (8 or more,) uint8."""
     low, high = px[0, 3], px[0, 3]
     for i in range(16):
         low, high = min(low, px[i, 3]), max(high, px[i, 3])
@@ -106,11 +104,12 @@ def _eac(fields, px, block):
                 least, code = miss, k
         place = (i & 3) * 4 + (i >> 2)
         word |= np.uint64(code) << np.uint64(45 - 3 * place)
-    _big_endian(word, block)
+    store(word, block)
 
 
 @njit(**BARE)
 def _etc_rows(blocks, alpha, start, stop, out, scratch, sums, codes, steps):
+    """Make blocks of `out` (rows, columns, 8, or 16 with alpha) uint8 of UASTC ones (rows, columns, 16); scratch as in `_etc1`."""
     words, fields, solid, ends, weights, px = scratch
     for by in range(start, stop):
         for bx in range(blocks.shape[1]):
@@ -127,7 +126,10 @@ def _etc_rows(blocks, alpha, start, stop, out, scratch, sums, codes, steps):
 
 
 def to_etc(data: bytes, width: int, height: int, alpha: bool) -> bytes:
-    """Return the blocks of ETC2 RGBA that a loader makes of UASTC blocks; of ETC2 RGB without alpha."""
+    """Return the blocks of ETC2 RGBA that a loader makes of UASTC blocks; of ETC2 RGB without alpha.
+
+    Of blocks that are not legal, which loaders refuse, all bits are zero.
+    """
     blocks = blocks_in(data, width, height, (4, 4), 16)
     out = np.empty((*blocks.shape[:2], 16 if alpha else 8), np.uint8)
 

@@ -129,6 +129,8 @@ class OnePage(QWidget):
         )
         for family, name in LOADED.items():
             self.seen_on.addItem(f"seen as {FORMATS[name].label}", family)
+        # Until a universal texture is proved.
+        self.seen_on.setVisible(False)
         self.canvas = with_properties(QComboBox(), accessibleName="Canvas behind the picture")
         self.tiled = with_properties(
             QPushButton("Tile"), checkable=True, toolTip="Three times three of it, to see its seams"
